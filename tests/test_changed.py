@@ -148,7 +148,7 @@ def test_large_files_are_told_by_size_and_time_and_a_pipe_is_not_read(office: Pl
     from keen_matrix.core.runs.watching import sources
 
     monkeypatch.setattr(sources, "READ_IN_ALL", 30)
-    places = sources.Places(folders=(str(office.folder),), files=())
+    places = sources.SourcePlaces(folders=(str(office.folder),), files=())
     read = [each for each, digest in sources.digests_of(places).items() if "-" not in digest]
     assert sum(os.path.getsize(each) for each in read) <= 30
     assert len(sources.digests_of(places)) == 3, "the program, what it reads, and the table; not the spec"

@@ -23,7 +23,7 @@ from keen_matrix.core.model.relation import Relation
 from keen_matrix.core.results.causes import cause_key, telling
 from keen_matrix.core.results.kept_grounds import MOST_KEPT, keep_grounds, load_grounds
 from keen_matrix.core.signature.families import family_of
-from keen_matrix.core.signature.grounds import Clash, FormGrounds, Grounds, Varying
+from keen_matrix.core.signature.grounds import Clash, Grounds, UsageGrounds, Varying
 from keen_matrix.core.signature.kinds import FAMILIES
 from keen_matrix.core.signature.requests import builders
 from keen_matrix.core.spec.document.expectations import Expectations
@@ -41,7 +41,7 @@ FAMILIES_DERIVED = [name for name in FAMILIES if name not in ("help", "launchers
 
 
 def grounds(**known: Any) -> Grounds:
-    return Grounds(forms=(FormGrounds(**known),))
+    return Grounds(forms=(UsageGrounds(**known),))
 
 
 def clash(*options: str) -> Clash:
@@ -100,7 +100,7 @@ def test_fewer_operands_are_fewer_in_the_fullest_too() -> None:
 
 
 def test_a_form_that_never_works_has_its_smallest_vector_for_every_control() -> None:
-    known = Grounds(forms=(FormGrounds(works=False, edit="so"),), refused=((("word",), "exit 1: no"),))
+    known = Grounds(forms=(UsageGrounds(works=False, edit="so"),), refused=((("word",), "exit 1: no"),))
     for name in FAMILIES_DERIVED:
         found = family_of(FARE, name, (), known).vectors
         free = [each.words for each in found if each.control != ("word",)]
@@ -124,7 +124,7 @@ def test_what_is_kept_comes_back_whole_and_only_the_latest(tmp_path: Path) -> No
     path.write_text('[program]\nlaunch = "true"\n[signature]\nsynopsis = "A"\n')
     journal = str(tmp_path / "out/last.jsonl")
     known = Grounds(
-        forms=(FormGrounds(clashes=(clash("-a", "-b"),), required=("-o",), values=(("A", "2"),)),),
+        forms=(UsageGrounds(clashes=(clash("-a", "-b"),), required=("-o",), values=(("A", "2"),)),),
         refused=((("x", ""), "exit 1"),), varying=(Varying(stream="stdout", pattern=r"\d+"),),
     )  # fmt: skip
     assert load_grounds(journal, load_spec(str(path))) is None

@@ -14,7 +14,7 @@ from keen_matrix.core.model.lines import encode
 from keen_matrix.core.model.record import AspectRecord, Header, Record
 from keen_matrix.core.results import summary, tally
 from keen_matrix.core.results.axis_values import ABSENT
-from keen_matrix.core.results.budget import ordered, pairs_of, shares
+from keen_matrix.core.results.budget import ordered, pairs_in, shares
 from keen_matrix.core.results.causes import answer_of, cause_key, telling
 from keen_matrix.core.results.grid import chosen_axes, grids_of
 from keen_matrix.core.results.summary import MatrixSummary, axis_values_of, summarize
@@ -326,4 +326,4 @@ def test_what_the_beginning_of_an_order_reaches() -> None:
     assert (every.cases, every.pairs, every.kinds) == (4, every.of_pairs, 2) and every.of_pairs == 4
     assert order.reached() == none and next(iter(order)).id == "k" and order.reached().cases == 1
     assert shares(some) == {"pairs": "50.0 % of 4 pairs of values", "kinds": "2 of 2 kinds of refusal"} and shares(ordered([], {}).reached()) == {"pairs": "100.0 % of 0 pairs of values"}
-    assert pairs_of(case("a", x=1)) == {((0, "x", "1"),) * 2} and len(pairs_of(case("a", x=1, y=None, z=[1]))) == 1
+    assert pairs_in(case("a", x=1)) == {((0, "x", "1"),) * 2} and len(pairs_in(case("a", x=1, y=None, z=[1]))) == 1

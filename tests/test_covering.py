@@ -106,9 +106,9 @@ def test_the_same_seed_gives_the_same_rows_and_another_seed_others() -> None:
 
 
 def test_rules_that_clash_are_named() -> None:
-    from keen_matrix.core.covering.search import Rule
+    from keen_matrix.core.covering.search import Predicate
 
-    rules = [Rule((0,), lambda v: v != (0,)), Rule((1,), lambda v: True), Rule((0,), lambda v: v == (0,))]
+    rules = [Predicate((0,), lambda v: v != (0,)), Predicate((1,), lambda v: True), Predicate((0,), lambda v: v == (0,))]
     with pytest.raises(NoRows) as caught:
         cover(Demand(levels=[2, 2], strength=2, rules=rules))
     assert caught.value.clash == (0, 2)
@@ -154,7 +154,7 @@ def test_what_stands_inside_a_choice_is_covered_as_under_a_condition(seed: int, 
     """The same rows of the whole system are possible, and every combination of them is covered."""
     import random
 
-    from keen_matrix.core.covering.feasible import Feasible, Rule
+    from keen_matrix.core.covering.feasible import Feasible, Predicate
     from keen_matrix.core.covering.joining import Inside
 
     draw = random.Random(seed)
@@ -167,7 +167,7 @@ def test_what_stands_inside_a_choice_is_covered_as_under_a_condition(seed: int, 
         levels.append(draw.randint(2, 4))
     strength = min(strength, len(levels))
     barred = draw.randrange(len(levels)), draw.randrange(len(levels))
-    rules = [Rule(barred, lambda at: at != (0, 1))] if barred[0] != barred[1] and seed % 2 else []
+    rules = [Predicate(barred, lambda at: at != (0, 1))] if barred[0] != barred[1] and seed % 2 else []
     always = [{0: 0}] if seed % 3 == 0 else []
     found = cover(Demand(levels=levels, strength=strength, rules=rules, inside=inside, always=always))
     whole = [*rules, *(each.rule(levels) for each in inside)]

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.cli.demo import attribute, read_faults
+from keen_matrix.cli.demo import explain_failures, read_faults
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import COMMAND, Place, zygote
@@ -35,7 +35,7 @@ def test_a_failure_that_no_planted_fault_explains_is_told(place: Place) -> None:
     planted = Record(argv=("Voe", "Holm"), id="x", kind="too-many", culprit="Holm", **about)
     other = Record(argv=("Atlantis",), id="y", kind="not-a-choice", culprit="Atlantis", **about)
     tide = [fault for fault in faults if fault.program == "tide"]
-    assert attribute(tide, [("refusals", planted), ("refusals", other)], spec) == [("refusals", other)]
+    assert explain_failures(tide, [("refusals", planted), ("refusals", other)], spec) == [("refusals", other)]
     assert [fault.shown for fault in tide] == [1, 0, 0, 0, 0]
 
 

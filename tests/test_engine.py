@@ -17,7 +17,7 @@ import pytest
 
 import keen_matrix
 from keen_matrix.core.expect.cascade import Judged
-from keen_matrix.core.expect.recording import Recorder
+from keen_matrix.core.expect.recording import CaseRecorder
 from keen_matrix.core.launch.process.launch import Launch
 from keen_matrix.core.launch.process.starters import Cold
 from keen_matrix.core.launch.process.system import System
@@ -503,7 +503,7 @@ def _pages_of(pid: str) -> int:
 
 def test_frames_survive_being_cut_anywhere() -> None:
     case = Case(sequence=1, id="abcdefghjk", matrix=2, argv=("a",))
-    record = Recorder(case, "m")
+    record = CaseRecorder(case, "m")
     record.add(case.argv, Outcome(seconds=0.5), Judged(verdict="held", aspects=()))
     told = record.record(0)
     frames = [pack_result(case, told), pack_live("abcdefghjk", "stdout", 0.1, b"x" * 300), pack([1, 2])]

@@ -12,7 +12,7 @@ import pytest
 
 from keen_matrix import Signature
 from keen_matrix.core.signature.families import family_of
-from keen_matrix.core.signature.families.accepted import _Pairs
+from keen_matrix.core.signature.families.accepted import _PairRequests
 from keen_matrix.core.signature.families.refusals import misspelt
 from keen_matrix.core.signature.families.rephrasings import STATED
 from keen_matrix.core.signature.kinds import FAMILIES
@@ -178,11 +178,11 @@ def test_what_a_type_makes_of_a_text(kind: dict[str, Any], text: str, status: St
 def test_the_family_accepted_has_every_pair_that_can_be(name: str) -> None:
     own = signature(name)
     for builder in builders(own):
-        pairs = _Pairs(own, builder)
+        pairs = _PairRequests(own, builder)
         if len(pairs.levels) < 2 or prod(pairs.levels) > 3_000:
             continue
         rows: list[list[int]] = []
-        with patch.object(_Pairs, "request_of", lambda self, row, rows=rows: rows.append(list(row))):
+        with patch.object(_PairRequests, "request_of", lambda self, row, rows=rows: rows.append(list(row))):
             list(pairs.requests())
         every = [list(row) for row in product(*(range(level) for level in pairs.levels))]
         accepted = [row for row in every if own.judge(pairs.request_of(row).words()).status == "accepted"]

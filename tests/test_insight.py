@@ -16,7 +16,7 @@ import numpy as np
 import pytest
 
 from keen_matrix.core.insight.alterations import Context, alterations, text_alterations
-from keen_matrix.core.insight.coverage import _Seen, tuples_of
+from keen_matrix.core.insight.coverage import _Combinations, tuples_of
 from keen_matrix.core.insight.features import Feature, Observed
 from keen_matrix.core.insight.narrow import simpler_words
 from keen_matrix.core.insight.suspects import CauseFound, Suspect, Suspicion, sentence, suspects_of
@@ -381,7 +381,7 @@ def test_tuples_are_counted_and_noted_as_going_through_them_all_does(sizes: list
     for strength in (2, 3):
         assert tuples_of(sizes, strength) == sum(math.prod(each) for each in itertools.combinations(sizes, strength))
     rows = [tuple(random.Random(n).randrange(size) for size in sizes) for n in range(7)]
-    seen = _Seen(sizes)
+    seen = _Combinations(sizes)
     seen.add(list(np.array(rows, np.int64).T))
     every = set(itertools.product(*map(range, sizes)))
     assert seen.count == len(set(rows)) and set(seen.unseen()) == every - set(rows)

@@ -106,3 +106,16 @@ def test_the_core_prints_nothing() -> None:
         if module.startswith(("keen_matrix.core", "keen_matrix.reports")) and re.search(r"print\s*\(|ArgumentParser", text := path.read_text()):
             calls = {ast.unparse(node.func) for node in ast.walk(ast.parse(text)) if isinstance(node, ast.Call)}
             assert not calls & {"print", "argparse.ArgumentParser"}, module
+
+
+ALIKE = {"add_options", "main", "vectors", "write"}
+"""Functions of which every command, family or report has its own: the registries call them by these names."""
+
+
+def test_one_name_has_one_meaning() -> None:
+    names: dict[str, set[str]] = {}
+    for module, path in MODULES.items():
+        for node in ast.parse(path.read_text()).body:
+            if isinstance(node, ast.ClassDef) or (isinstance(node, ast.FunctionDef) and node.name[0] != "_"):
+                names.setdefault(node.name.lstrip("_"), set()).add(module)
+    assert {name: found for name, found in names.items() if len(found) > 1 and name not in ALIKE} == {}

@@ -13,8 +13,8 @@ import pytest
 from keen_matrix.core.insight.places.ranking import dstar, ochiai, parting, ranked
 from keen_matrix.core.insight.places.trace import Place, trace_of
 from keen_matrix.core.insight.places.tracers import TRACERS
-from keen_matrix.core.insight.places.tracers.go import Block, counted_lines
-from keen_matrix.core.insight.places.tracing import Run
+from keen_matrix.core.insight.places.tracers.go import Block, lines_of_blocks
+from keen_matrix.core.insight.places.tracing import TracedCase
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from tests.conftest import Place as Folder
@@ -266,7 +266,7 @@ def test_of_a_script_with_a_source_map_the_lines_are_those_of_its_source(place: 
     ],
 )
 def test_lines_of_the_blocks_of_go(blocks: list[tuple[int, int, int, int, int]], lines: dict[int, int]) -> None:
-    assert counted_lines(GO.split("\n"), [Block(*each) for each in blocks]) == lines
+    assert lines_of_blocks(GO.split("\n"), [Block(*each) for each in blocks]) == lines
 
 
 WHO = "import os, sys\nopen('{log}', 'a').write(open(f'/proc/{{os.getppid()}}/cmdline').read().replace('\\0', ' ') + '\\n')\n"
@@ -395,10 +395,10 @@ def test_lines_of_a_program_that_is_killed_are_not_lost(place: Folder) -> None:
     assert any(each["places"][0]["line"] == 3 for each in causes if each["is_telling"])
 
 
-def run_of(id: str, failed: bool, *lines: int, words: tuple[str, ...] = ()) -> Run:
+def run_of(id: str, failed: bool, *lines: int, words: tuple[str, ...] = ()) -> TracedCase:
     fields = {"id": id, "matrix": "m", "argv": words, "values": {}, "verdict": "differed" if failed else "held", "seconds": 0.0, "aspects": []}
     record = Record(**fields, exit=0, signal=None, user_seconds=0.0, system_seconds=0.0, peak_bytes=0)  # type: ignore[arg-type]
-    return Run(Case(id=id, matrix=0, argv=words or (id,)), record, trace_of(Place("/f", line) for line in lines))
+    return TracedCase(Case(id=id, matrix=0, argv=words or (id,)), record, trace_of(Place("/f", line) for line in lines))
 
 
 @pytest.mark.parametrize(

@@ -21,15 +21,15 @@ from keen_matrix.core.results.compare import KINDS, compare_runs
 from keen_matrix.core.results.history import (
     DamagedHistory,
     History,
+    HistoryRecorder,
     HistoryRun,
-    Recorder,
     WritableHistory,
     is_ours,
     program_digest,
 )
 from keen_matrix.core.results.journal import BESIDE, Journal
 from keen_matrix.core.results.tally import Several
-from keen_matrix.core.runs.spent import Spent, shares
+from keen_matrix.core.runs.spent import Spent, time_shares
 from tests.conftest import Place
 
 
@@ -191,7 +191,7 @@ def test_a_history_of_another_version_is_refused_and_a_damaged_one_told(tmp_path
 def test_a_recorder_keeps_its_trouble_to_itself(tmp_path: Path) -> None:
     path = tmp_path / "nowhere" / "h.sqlite3"
     (tmp_path / "nowhere").write_text("a file where a folder should be")
-    recorder = Recorder(str(path), ran())
+    recorder = HistoryRecorder(str(path), ran())
     recorder.add("a", "m", "held", 0.1)
     recorder.finish({"held": 1})
     assert "the results are not entered into the history" in recorder.trouble
@@ -213,7 +213,7 @@ def test_a_damaged_history_is_set_aside_once_with_what_belongs_to_it_and_another
     WritableHistory(str(path)).close()
     damage(path)
     Path(f"{path}-shm").write_bytes(b"of the damaged one")
-    recorder = Recorder(str(path), ran())
+    recorder = HistoryRecorder(str(path), ran())
     assert "the history was damaged and is set aside as" in recorder.trouble
     recorder.add("a", "m", "held", 0.1)
     recorder.finish({"held": 1})
@@ -226,7 +226,7 @@ def test_a_damaged_history_is_set_aside_once_with_what_belongs_to_it_and_another
 def test_a_history_that_is_damaged_under_a_run_is_set_aside_and_what_came_since_entered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("keen_matrix.core.results.history.BATCH", 2)
     path = tmp_path / "h.sqlite3"
-    recorder = Recorder(str(path), ran())
+    recorder = HistoryRecorder(str(path), ran())
     for id in "abc":
         recorder.add(id, "m", "held", 0.1)
     assert rows(path, "SELECT id FROM cases ORDER BY id") == [("a",), ("b",)] and not recorder.trouble, "by twos"
@@ -249,7 +249,7 @@ def test_two_histories_damaged_in_one_run_are_the_disk_and_no_third_is_begun(tmp
     path = tmp_path / "h.sqlite3"
     WritableHistory(str(path)).close()
     damage(path)
-    recorder = Recorder(str(path), ran())
+    recorder = HistoryRecorder(str(path), ran())
     monkeypatch.setattr("keen_matrix.core.results.history.BATCH", 1)
 
     def never(*given: Any) -> None:
@@ -335,6 +335,6 @@ def test_no_part_of_a_run_took_longer_than_the_run() -> None:
     """One matrix that runs alone has all launches counted as if one at a time; they went two at a time."""
     pace = SimpleNamespace(slowest=[], quickest=5.7, ended=10, hung=0, hung_seconds=0.0, seconds=57.0)
     tally = SimpleNamespace(spec=SimpleNamespace(least_jobs=1), pace=pace, started_through=None, warm=0, is_cold_python=False)
-    parts = shares([tally], Spent(build=2.0), 1.0, 30.0, 2)  # type: ignore[list-item]
+    parts = time_shares([tally], Spent(build=2.0), 1.0, 30.0, 2)  # type: ignore[list-item]
     assert sum(each.seconds for each in parts) <= 30.0 + 1e-9
     assert next(each.seconds for each in parts if each.kind == "launches") == pytest.approx(27.0)

@@ -13,7 +13,7 @@ from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.identity import CaseKey
 from keen_matrix.core.model.record import Header
 from keen_matrix.core.model.spec import Spec
-from keen_matrix.core.runs.options import Adaptation, Choice
+from keen_matrix.core.runs.options import Adaptation, CaseChoice
 from keen_matrix.core.runs.selecting.selection import LastRun, nothing_selected, selected
 from keen_matrix.core.runs.selecting.supply import Supply
 from keen_matrix.core.runs.starting.adapting import adapted
@@ -44,10 +44,10 @@ def spec(tmp_path: Path) -> Spec:
 
 
 @pytest.mark.parametrize(("choice", "count"), [
-    (Choice(), ALL), (Choice(only=("ports",)), PORTS), (Choice(only=("r*", "Voe")), 2 + 3), (Choice(only=("Hol",)), 0),
-    (Choice(only=("60",)), 1), (Choice(only=("P*",)), 0),
+    (CaseChoice(), ALL), (CaseChoice(only=("ports",)), PORTS), (CaseChoice(only=("r*", "Voe")), 2 + 3), (CaseChoice(only=("Hol",)), 0),
+    (CaseChoice(only=("60",)), 1), (CaseChoice(only=("P*",)), 0),
 ])  # fmt: skip
-def test_patterns_choose_matrices_and_words(spec: Spec, choice: Choice, count: int) -> None:
+def test_patterns_choose_matrices_and_words(spec: Spec, choice: CaseChoice, count: int) -> None:
     chosen = selected(spec, choice, None, frozenset())
     assert len(list(chosen)) == count == len(list(chosen)), "it can be gone through again"
     assert chosen.is_all is choice.is_all
@@ -56,12 +56,12 @@ def test_patterns_choose_matrices_and_words(spec: Spec, choice: Choice, count: i
 def test_ids_and_their_beginnings_choose_one_case(spec: Spec) -> None:
     for case in unfold(spec):
         for pattern in (case.id, case.id[:6]):
-            assert case.id in {each.id for each in selected(spec, Choice(only=(pattern,)), None, frozenset())}
+            assert case.id in {each.id for each in selected(spec, CaseChoice(only=(pattern,)), None, frozenset())}
 
 
 @pytest.mark.parametrize("parts", [1, 2, 3, 7])
 def test_parts_are_disjoint_and_together_everything(spec: Spec, parts: int) -> None:
-    shards = [[case.id for case in selected(spec, Choice(shard=(part, parts)), None, frozenset())] for part in range(1, parts + 1)]
+    shards = [[case.id for case in selected(spec, CaseChoice(shard=(part, parts)), None, frozenset())] for part in range(1, parts + 1)]
     assert sorted(each for shard in shards for each in shard) == sorted(case.id for case in unfold(spec))
 
 
@@ -71,15 +71,15 @@ def test_what_failed_and_what_is_done_go_by_the_key_of_the_case(spec: Spec) -> N
     failed._failing = {CaseKey.of(spec.path, first.id), CaseKey.of(spec.path, second.id), CaseKey.of("other.toml", "aaaaaa")}
     failed._passing, failed._cut_off = {CaseKey.of(spec.path, each.id) for each in others}, set()
     failed._asked = {os.path.abspath(spec.path): Header(journal=1, spec=spec.path, started="")}
-    assert [case.id for case in selected(spec, Choice(failed=True), failed, frozenset())] == [first.id, second.id]
-    assert [case.id for case in selected(spec, Choice(failed=True), failed, frozenset({first.id}))] == [second.id]
+    assert [case.id for case in selected(spec, CaseChoice(failed=True), failed, frozenset())] == [first.id, second.id]
+    assert [case.id for case in selected(spec, CaseChoice(failed=True), failed, frozenset({first.id}))] == [second.id]
 
 
 @pytest.mark.parametrize(("choice", "parts"), [
-    (Choice(only=("port",)), ["matches port; ", 'did you mean "ports"?', '"ports", "riders"', "keen-matrix unfold"]),
-    (Choice(failed=True, shard=(2, 9)), ["--failed --shard 2/9"]), (Choice(), ["the specs have no vectors"]),
+    (CaseChoice(only=("port",)), ["matches port; ", 'did you mean "ports"?', '"ports", "riders"', "keen-matrix unfold"]),
+    (CaseChoice(failed=True, shard=(2, 9)), ["--failed --shard 2/9"]), (CaseChoice(), ["the specs have no vectors"]),
 ])  # fmt: skip
-def test_a_choice_of_nothing_is_told_with_what_there_is(spec: Spec, choice: Choice, parts: list[str]) -> None:
+def test_a_choice_of_nothing_is_told_with_what_there_is(spec: Spec, choice: CaseChoice, parts: list[str]) -> None:
     told = nothing_selected([spec], choice)
     assert all(part in told for part in parts), told
 

@@ -17,7 +17,7 @@ import pytest
 from msgspec.structs import replace
 
 from keen_matrix.core.model.case import Case, Standing
-from keen_matrix.core.results.budget import ordered, pairs_of, parse_budget
+from keen_matrix.core.results.budget import ordered, pairs_in, parse_budget
 from tests.conftest import COMMAND, SIDE_BY_SIDE, Place
 
 SPEC = """
@@ -60,7 +60,7 @@ def test_every_beginning_covers_most_and_failed_ones_come_first() -> None:
     assert first[0].id == cases[13].id and {each.id for each in first[1:8]} == {each.id for each in cases[20:]}
     slow = {each.id: ("held", 9.0 if each.values["a"] == 0 else 0.1) for each in cases}
     assert all(each.values["a"] != 0 for each in ordered(cases, slow).cases[:6])
-    gains = [len(set().union(*map(pairs_of, plain.cases[:n]))) for n in range(1, 28)]
+    gains = [len(set().union(*map(pairs_in, plain.cases[:n]))) for n in range(1, 28)]
     assert gains == sorted(gains)
 
 

@@ -14,8 +14,8 @@ from keen_matrix.core.launch.environment import COMPILE_CACHE
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.through import is_wrapped, through
-from keen_matrix.core.launch.warm.shims import is_shim, watched
-from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
+from keen_matrix.core.launch.warm.shims import is_shim, watched_start
+from keen_matrix.core.runs.options import CaseChoice, Launching, Ordering, RunOptions
 from keen_matrix.core.runs.starting.warmth import asked_warm, may_be_warm, may_find_out, worth_from
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import SIDE_BY_SIDE, Place
@@ -75,7 +75,7 @@ def test_it_is_launched_cold_where_there_are_few(place: Place) -> None:
 
 def test_whether_a_program_may_be_warm_is_not_found_out_where_that_would_change_what_is_asked_for(place: Place) -> None:
     plain, cold = (RunOptions(journal="", launching=Launching(jobs=1, warm=warm)) for warm in (None, False))
-    others = (replace(plain, launching=Launching(jobs=1, repeat=2)), replace(plain, choice=Choice(failed=True)), replace(plain, ordering=Ordering(budget=60.0)))
+    others = (replace(plain, launching=Launching(jobs=1, repeat=2)), replace(plain, choice=CaseChoice(failed=True)), replace(plain, ordering=Ordering(budget=60.0)))
     assert [may_find_out(each) for each in (plain, *others)] == [True, False, False, False]
     written(place, more="warm = false")
     assert asked_warm(plain, load_spec(str(place.folder / "f.matrix.toml"))) is False
@@ -226,7 +226,7 @@ def test_a_script_that_does_not_end_is_waited_for_no_longer_than_is_said(place: 
     monkeypatch.setattr("keen_matrix.core.launch.warm.shims.ASK_SECONDS", 0.3)
     env = tides(place, "shims", "sleep 60")
     script = str(place.folder / "shims/tides")
-    assert is_shim(ResolvedLaunch(script, ("tides",))) and watched(ResolvedLaunch(script, ("tides",)), env, ("--help",)) is None
+    assert is_shim(ResolvedLaunch(script, ("tides",))) and watched_start(ResolvedLaunch(script, ("tides",)), env, ("--help",)) is None
 
 
 @pytest.mark.parametrize("name", ["python3", "node"])

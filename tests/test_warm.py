@@ -15,7 +15,7 @@ from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.warm import warmcheck
 from keen_matrix.core.launch.warm.keepers import ColdOnly, imported_modules, warm_plan
-from keen_matrix.core.launch.warm.warmcheck import difference_of, sample_of
+from keen_matrix.core.launch.warm.warmcheck import sample_of, warm_difference
 from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.record import Record
@@ -122,9 +122,9 @@ def test_a_program_does_the_same_warm_and_cold(place: Place, how: str) -> None:
     files = "".join(f'"{name}" = {{ copy = "{path}" }}\n' for name, path in there.items())
     found = both(place, launch, "[files]\n" + files if how == "module" else "", WAYS if how == "file" else OF_A_MODULE)
     unlike = {
-        way: (difference_of(*map(record_of, pair)), pair[0], pair[1])
+        way: (warm_difference(*map(record_of, pair)), pair[0], pair[1])
         for way, pair in found.items()
-        if difference_of(*map(record_of, pair))
+        if warm_difference(*map(record_of, pair))
     }
     assert not unlike, json.dumps(unlike, indent=1)[:3000]
     if how == "file":

@@ -19,7 +19,7 @@ from importlib import import_module
 from types import ModuleType
 from typing import Any, NoReturn
 
-from keen_matrix.cli.faults import status_of, tell, tell_interruption
+from keen_matrix.cli.faults import exit_status_of, tell, tell_interruption
 from keen_matrix.cli.statuses import EXIT_MISUSE, EXIT_NOT_RUN, EXIT_OK
 from keen_matrix.core import doing, interruption
 from keen_matrix.core.version import VERSION
@@ -413,12 +413,12 @@ def _run_command(options: argparse.Namespace) -> int:
         tell("the current folder no longer exists; go to another one")
         return EXIT_NOT_RUN
     if sys.stderr.isatty() and os.environ.get("TERM") != "dumb":
-        doing.hear(_waited)
+        doing.draw_with(_waited)
     try:
         status: int = module_of(options.command).main(options)
         return _flushed(status)
     except Exception as error:
-        return status_of(error, options)
+        return exit_status_of(error, options)
 
 
 def _waited(what: doing.Doing) -> contextlib.AbstractContextManager[None]:

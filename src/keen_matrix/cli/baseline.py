@@ -57,7 +57,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
 
 
-class Change(Struct):
+class OutputChange(Struct):
     """An output that differs from what is recorded, or that is recorded and no longer used."""
 
     state: str
@@ -111,7 +111,7 @@ NOTHING_RECORDED = (
 )
 
 
-def _counted(changes: list[Change]) -> str:
+def _counted(changes: list[OutputChange]) -> str:
     counts = {
         state: sum(change.state == state for change in changes) for state in ("new", "changed", "unused")
     }
@@ -119,7 +119,7 @@ def _counted(changes: list[Change]) -> str:
     return ", ".join(shown) or "the baselines are as found"
 
 
-def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
+def decide(screen: Screen, change: OutputChange, options: argparse.Namespace) -> bool:
     """Show a change as asked, and tell whether it is accepted."""
     style = {"new": "good", "changed": "warn", "unused": "dim"}[change.state]
     screen.line(
@@ -143,7 +143,7 @@ def decide(screen: Screen, change: Change, options: argparse.Namespace) -> bool:
     return wanted
 
 
-def write_change(screen: Screen, change: Change) -> None:
+def write_change(screen: Screen, change: OutputChange) -> None:
     """Write the difference between what is recorded and what came."""
     from keen_matrix.core.expect.differences import MOST_SHOWN, split_lines
     from keen_matrix.wording.aspects import difference_rows
@@ -215,7 +215,7 @@ class Book:
             isinstance(form, BaselineForm) for aspect in aspects for form in getattr(aspect, "forms", ())
         )
 
-    def changes(self) -> Iterator[Change]:
+    def changes(self) -> Iterator[OutputChange]:
         """Yield what is new and changed, case by case, and what is unused."""
         from keen_matrix.core.oracle import OracleNotRun, asking, forbidden
         from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -244,7 +244,7 @@ class Book:
             for id in recorded if self.selected is None else ():
                 if id not in known:
                     for aspect, old in recorded[id].items():
-                        yield Change("unused", matrix, id, aspect, old=old)
+                        yield OutputChange("unused", matrix, id, aspect, old=old)
 
     def _wanted(self, case: Case) -> bool:
         return case.id in self.came and (self.selected is None or self.selected(case))
@@ -255,7 +255,7 @@ class Book:
             each for each in fields.aspects if each.recorded is not None or each.recorded_base64 is not None
         ]
 
-    def _changed(self, matrix: Matrix, case: Case, words: str) -> Iterator[Change]:
+    def _changed(self, matrix: Matrix, case: Case, words: str) -> Iterator[OutputChange]:
         from keen_matrix.core.model.record import kept_bytes
 
         fields = self.came[case.id]
@@ -264,9 +264,11 @@ class Book:
             old = self.recorded[matrix.index].get(case.id, {}).get(aspect.aspect)
             if old != new:
                 state = "new" if old is None else "changed"
-                yield Change(state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict)
+                yield OutputChange(
+                    state, matrix, case.id, aspect.aspect, old or b"", new, words, fields.verdict
+                )
 
-    def accept(self, changes: list[Change]) -> None:
+    def accept(self, changes: list[OutputChange]) -> None:
         """Write what was accepted. Raises RunFault when a file cannot be written."""
         from keen_matrix.core.errors import RunFault
         from keen_matrix.core.expect.baselines import write_baselines, written_baselines

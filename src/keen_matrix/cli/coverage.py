@@ -15,7 +15,7 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.documents import CoveragePart
+    from keen_matrix.cli.documents import CoveragePartDocument
     from keen_matrix.core.insight.coverage import Coverage
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Spec
@@ -93,10 +93,10 @@ def main(options: argparse.Namespace) -> int:
     return below(screen, scores, options.fail_under, "of some spec nothing could be counted")
 
 
-def lines_reached(spec: Spec, journal: str) -> CoveragePart | None:
+def lines_reached(spec: Spec, journal: str) -> CoveragePartDocument | None:
     """Return what `places` found of the lines that the vectors of a run reach; None where it was
     not asked."""
-    from keen_matrix.cli.documents import CoveragePart
+    from keen_matrix.cli.documents import CoveragePartDocument
     from keen_matrix.core.insight.places.kept import kept_places
     from keen_matrix.core.results.reading import headers_of
 
@@ -105,7 +105,7 @@ def lines_reached(spec: Spec, journal: str) -> CoveragePart | None:
             found = kept_places(journal, spec.path, header.started)
             if found is not None and found.lines:
                 share = 100 * found.reached / found.lines
-                return CoveragePart(
+                return CoveragePartDocument(
                     "lines of the program", found.reached, found.lines, share, found.unreached, []
                 )
     return None
@@ -130,7 +130,7 @@ def write_hollow(screen: Screen, sentences: Sequence[str]) -> None:
         screen.line(("not much checked  ", "warn"), "in the run: ", escape(sentence))
 
 
-def write_lines(screen: Screen, lines: CoveragePart, most: int | None) -> None:
+def write_lines(screen: Screen, lines: CoveragePartDocument, most: int | None) -> None:
     """Write which lines of the program are reached, as `places` found."""
     screen.line()
     share = lines.percent or 0.0

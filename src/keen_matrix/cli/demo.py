@@ -99,7 +99,7 @@ def write_office(folder: str) -> tuple[int, int]:
     return written, kept
 
 
-class Fault(Struct):
+class PlantedFault(Struct):
     """A fault planted in a faulty edition, and the vectors in which it shows."""
 
     program: str
@@ -136,7 +136,7 @@ class Demo:
             sound = self._edition(spec, "sound")
             faulty = self._edition(faulty_edition(spec), "faulty")
             sound_failed += len(sound.failed)
-            unexplained += attribute(
+            unexplained += explain_failures(
                 [fault for fault in faults if fault.program == program], faulty.failed, spec
             )
         return self._report(faults, unexplained, sound_failed)
@@ -181,7 +181,7 @@ class Demo:
         return came
 
     def _report(
-        self, faults: Sequence[Fault], unexplained: Sequence[tuple[str, Record]], sound_failed: int
+        self, faults: Sequence[PlantedFault], unexplained: Sequence[tuple[str, Record]], sound_failed: int
     ) -> int:
         from keen_matrix.wording.safe import pad, shell_line
         from keen_matrix.wording.signs import legend
@@ -225,13 +225,13 @@ class Demo:
 def faulty_edition(spec: Spec) -> Spec:
     """Return the spec with the faulty edition of its program in place of the sound one."""
     from keen_matrix.core.expressions import Template
-    from keen_matrix.core.notation.nodes import Text
+    from keen_matrix.core.notation.nodes import Characters
 
     launch = tuple(
         Template(
             "",
             parts=tuple(
-                Text(part.text.replace("/sound/", "/faulty/")) if isinstance(part, Text) else part
+                Characters(part.text.replace("/sound/", "/faulty/")) if isinstance(part, Characters) else part
                 for part in word.parts
             ),
         )
@@ -240,7 +240,7 @@ def faulty_edition(spec: Spec) -> Spec:
     return replace(spec, program=replace(spec.program, launch=launch))
 
 
-def read_faults(path: str) -> Iterator[Fault]:
+def read_faults(path: str) -> Iterator[PlantedFault]:
     """Yield the planted faults. Raises Misuse when the list cannot be read."""
     import tomllib
 
@@ -253,13 +253,13 @@ def read_faults(path: str) -> Iterator[Fault]:
                     (one["matrix"], Expression(one["when"]) if "when" in one else None)
                     for one in each["shows"]
                 ]
-                yield Fault(each["program"], each["name"], tuple(shows))
+                yield PlantedFault(each["program"], each["name"], tuple(shows))
     except (OSError, KeyError, TypeError, tomllib.TOMLDecodeError) as error:
         raise Misuse(f"{path} is not a list of planted faults: {error}") from None
 
 
-def attribute(
-    faults: Sequence[Fault], failed: Sequence[tuple[str, Record]], spec: Spec
+def explain_failures(
+    faults: Sequence[PlantedFault], failed: Sequence[tuple[str, Record]], spec: Spec
 ) -> list[tuple[str, Record]]:
     """Count each failing case towards the fault that explains it; return those that none
     explains."""
@@ -282,6 +282,6 @@ def attribute(
     return unexplained
 
 
-def explains(fault: Fault, matrix: str, scope: Scope) -> bool:
+def explains(fault: PlantedFault, matrix: str, scope: Scope) -> bool:
     """Tell whether a fault shows in a vector of a matrix."""
     return any(name == matrix and (when is None or bool(when.evaluate(scope))) for name, when in fault.shows)

@@ -224,7 +224,7 @@ def _features(suspect: Suspect) -> FeatureSet:
 # --- narrow ---
 
 
-class NarrowStep(Struct):
+class NarrowStepDocument(Struct):
     """A step on the way to the smallest vector."""
 
     what: str
@@ -240,7 +240,7 @@ class NarrowedCase(Struct):
     argv: list[str]
     narrowed: list[str]
     verdict: str
-    steps: list[NarrowStep]
+    steps: list[NarrowStepDocument]
     notes: list[str]
     launches: int
     #: Whether the limit of launches ended it.
@@ -266,7 +266,7 @@ def narrowed_case(spec: str, case: Case, found: Narrowed, block: list[str]) -> N
         list(case.argv),
         list(found.case.argv),
         found.fields.verdict,
-        [NarrowStep(each.what, list(each.words)) for each in found.steps],
+        [NarrowStepDocument(each.what, list(each.words)) for each in found.steps],
         found.notes,
         found.launches,
         found.stopped,
@@ -359,7 +359,7 @@ class PlacesDocument(Struct):
 # --- coverage ---
 
 
-class CoveragePart(Struct):
+class CoveragePartDocument(Struct):
     """Something that vectors reach or miss: options, values, refusals, combinations."""
 
     name: str
@@ -377,14 +377,14 @@ class CoverageSpec(Struct):
     spec: str
     #: None of a spec with nothing to reach, or whose vectors depend on its oracle file.
     percent: float | None
-    parts: list[CoveragePart]
+    parts: list[CoveragePartDocument]
     unlisted: list[str]
     #: Matrix → aspect → cases in which it is checked.
     aspects: dict[str, dict[str, int]]
     cases: dict[str, int]
     is_counted: bool = True
     #: Lines of the program that its vectors run, where `places` was asked of the last run.
-    lines: CoveragePart | None = None
+    lines: CoveragePartDocument | None = None
 
 
 class CoverageDocument(Struct):
@@ -400,7 +400,7 @@ def coverage_spec(path: str, found: Coverage | None) -> CoverageSpec:
     if found is None:
         return CoverageSpec(path, None, [], [], {}, {}, is_counted=False)
     parts = [
-        CoveragePart(each.name, each.reached, each.total, each.percent, each.missing, each.closing)
+        CoveragePartDocument(each.name, each.reached, each.total, each.percent, each.missing, each.closing)
         for each in found.parts
     ]
     return CoverageSpec(path, found.percent, parts, found.unlisted, found.aspects, found.cases)
@@ -530,7 +530,7 @@ def history_document(history: History, ids: Iterable[str]) -> HistoryDocument:
 # --- settle ---
 
 
-class Evidence(Struct):
+class EvidenceDocument(Struct):
     """A vector that was launched, and what came."""
 
     words: list[str]
@@ -542,7 +542,7 @@ class FindingFound(Struct):
 
     weight: Literal["settled", "told", "defect"]
     text: str
-    evidence: list[Evidence]
+    evidence: list[EvidenceDocument]
 
 
 class SettleSpec(Struct):
@@ -571,7 +571,9 @@ class SettleDocument(Struct):
 def settle_spec(path: str, found: Settled, *, is_written: bool) -> SettleSpec:
     """Return what was found out of one spec."""
     findings = [
-        FindingFound(each.weight, each.text, [Evidence(list(one.words), one.came) for one in each.shown])
+        FindingFound(
+            each.weight, each.text, [EvidenceDocument(list(one.words), one.came) for one in each.shown]
+        )
         for each in found.findings
     ]
     return SettleSpec(

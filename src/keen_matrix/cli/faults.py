@@ -23,7 +23,7 @@ def tell(text: str) -> None:
         print(f"keen-matrix: {text}", file=sys.stderr, flush=True)
 
 
-def status_of(error: Exception, options: argparse.Namespace, path: str = "") -> int:
+def exit_status_of(error: Exception, options: argparse.Namespace, path: str = "") -> int:
     """Tell of an error that is whoever called us's, or their program's, and return the exit status
     of a command that ends with it. A path is the spec that it is about, where it could be another.
 
@@ -84,6 +84,6 @@ def _with_one(path: str, do: Callable[[str], int], options: argparse.Namespace, 
         try:
             return do(path)
         except Exception as error:
-            return status_of(error, options, shown)
+            return exit_status_of(error, options, shown)
     except KeyboardInterrupt:
         return tell_interruption()

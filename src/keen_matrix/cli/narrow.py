@@ -85,7 +85,7 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
         gone.extend(id for id in wanted_ids(records, ids) if id not in here)
         with used_by(spec, pool, remark) if chosen else nullcontext():
             for matrix, case in chosen:
-                launch = partial(launched, pool, spec)
+                launch = partial(narrowing_launcher, pool, spec)
                 trials = Trials(spec, matrix, case, launch, options.launches)
                 trials.at_once = pool.jobs
                 try:
@@ -175,18 +175,18 @@ def wanted_ids(records: Mapping[str, Record], ids: Sequence[str]) -> dict[str, N
 def essence_of(found: Narrowed) -> tuple[object, ...]:
     """Return what tells a narrowed case from another: its words, what is around it, how it
     fails."""
-    from keen_matrix.core.insight.narrow import reason_of
+    from keen_matrix.core.insight.narrow import failure_reason
 
     return (
         found.matrix.name,
         found.case.argv,
         found.case.more,
         tuple(block_of(found)[2:]),
-        reason_of(found.fields),
+        failure_reason(found.fields),
     )
 
 
-def launched(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Record]:
+def narrowing_launcher(pool: WorkerPool, spec: Spec, matrix: Matrix, cases: Sequence[Case]) -> list[Record]:
     """Launch cases of a matrix, which may be another than the spec's, and return their records in
     order."""
     from keen_matrix.core.structs import replace

@@ -23,9 +23,9 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.documents import PlacesSpec
     from keen_matrix.core.insight.places.kept import KeptPlaces
-    from keen_matrix.core.insight.places.ranking import Parting, Ranked, Ranking
+    from keen_matrix.core.insight.places.ranking import Parting, RankedPlace, Ranking
     from keen_matrix.core.insight.places.trace import Place
-    from keen_matrix.core.insight.places.tracing import Evidence
+    from keen_matrix.core.insight.places.tracing import Traces
     from keen_matrix.core.insight.places.unreached import Unreached
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.spec import Spec
@@ -146,7 +146,7 @@ def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
 def _write(
     screen: Screen,
     spec: Spec,
-    found: tuple[Evidence, list[Ranking], list[Unreached]],
+    found: tuple[Traces, list[Ranking], list[Unreached]],
     first: int,
     *,
     with_ways: bool,
@@ -182,7 +182,7 @@ def _write(
 
 
 def _document(
-    spec: Spec, runtime: str, evidence: Evidence, causes: list[Ranking], never: list[Unreached]
+    spec: Spec, runtime: str, evidence: Traces, causes: list[Ranking], never: list[Unreached]
 ) -> PlacesSpec:
     """Return what was found of one spec, for programs."""
     from keen_matrix.cli.console.places import PlacesView, partings_of
@@ -194,7 +194,7 @@ def _document(
     def where(place: Place | None) -> str | None:
         return None if place is None else f"{view.name_of(place.file)}:{place.line}"
 
-    def place_of(each: Ranked) -> FoundPlace:
+    def place_of(each: RankedPlace) -> FoundPlace:
         place = each.place
         text = view.text_of(place).strip()
         return FoundPlace(
@@ -253,7 +253,7 @@ MOST_KEPT = 20
 
 
 def _kept(
-    spec: Spec, journal: str, evidence: Evidence, causes: list[Ranking], never: list[Unreached]
+    spec: Spec, journal: str, evidence: Traces, causes: list[Ranking], never: list[Unreached]
 ) -> KeptPlaces:
     """Return what other commands tell of it."""
     from keen_matrix.cli.console.places import PlacesView
@@ -268,7 +268,7 @@ def _kept(
     best = {each.place: each for each in sorted(telling, key=lambda each: each.score)}
     order = sorted(best.values(), key=lambda each: -each.score)
 
-    def kept_of(each: Ranked) -> KeptPlace:
+    def kept_of(each: RankedPlace) -> KeptPlace:
         return KeptPlace(file=view.name_of(each.place.file), line=each.place.line, score=round(each.score, 4))
 
     by_case = {run.case.id: kept_of(each.places[0]) for each in causes if each.is_strong for run in each.runs}

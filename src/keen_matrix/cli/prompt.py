@@ -25,7 +25,7 @@ from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
 from keen_matrix.core.results.compare import change_of
 from keen_matrix.core.results.journal import FOLDER
-from keen_matrix.core.runs.keeping.trying import Tried, tried_case, with_vector
+from keen_matrix.core.runs.keeping.trying import TriedCase, tried_case, with_vector
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
@@ -58,12 +58,12 @@ PROMPT = "try> "
 LEAST_COLUMN, ABOUT_COLUMN = 20, 40
 
 
-class _Came(NamedTuple):
-    tried: Tried
+class _TypedCall(NamedTuple):
+    tried: TriedCase
     record: Record
 
 
-def words_of(line: str) -> list[str]:
+def typed_words(line: str) -> list[str]:
     """Return the words of a line, parted and quoted as in a shell, where nothing is expanded.
     Raises Misuse."""
     try:
@@ -79,7 +79,7 @@ class Prompt:
         self.screen, self.path, self._pool, self._pools = screen, path, pool, pools
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
-        self.came: list[_Came] = []
+        self.came: list[_TypedCall] = []
         #: Whether the last vector did not do as it must.
         self.failed = False
 
@@ -100,7 +100,7 @@ class Prompt:
         try:
             if line.startswith(":"):
                 return self._command(line)
-            self._try(words_of(line))
+            self._try(typed_words(line))
         except KeenMatrixError as fault:
             from keen_matrix.core.errors import SpecFault
 
@@ -130,12 +130,12 @@ class Prompt:
         return True
 
     @property
-    def _last(self) -> _Came:
+    def _last(self) -> _TypedCall:
         if not self.came:
             raise Misuse("nothing was tried yet; type the words of a vector")
         return self.came[-1]
 
-    def _tried(self, words: list[str]) -> Tried:
+    def _tried(self, words: list[str]) -> TriedCase:
         """Return a vector as a case of the spec as it is now."""
         if stamp(self.path) != self._stamp:
             self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
@@ -161,10 +161,10 @@ class Prompt:
                 screen.line(("  other than before", "warn"), f"   {told}   ", (":compare shows all", "dim"))
             else:
                 screen.line(("  as before", "dim"))
-        self.came.append(_Came(tried, record))
+        self.came.append(_TypedCall(tried, record))
         self.failed = record.verdict not in (*PASSING, "unchecked")
 
-    def _write(self, tried: Tried, record: Record, live: LiveStreams) -> None:
+    def _write(self, tried: TriedCase, record: Record, live: LiveStreams) -> None:
         from keen_matrix.wording.aspects import aspects_rows
 
         screen = self.screen
@@ -369,7 +369,7 @@ def _typed(session: Prompt) -> Iterator[str]:
         try:
             # The line may be half of one: an open quote is no mistake yet, only something to be
             # told.
-            words = words_of(text)
+            words = typed_words(text)
             segments = judged(session.spec, words)
         except KeenMatrixError as fault:
             segments = [(str(fault), "warn")]

@@ -94,10 +94,10 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
 
 def _scripted(screen: Screen, spec: Spec, matrix: Matrix, case: Case, script: str) -> int:
     """Write the script that launches a case, and return the status."""
-    from keen_matrix.cli.script import script_of
+    from keen_matrix.cli.script import pasted_script
     from keen_matrix.wording.safe import shell_word
 
-    write_script(script, script_of(spec, matrix, case))
+    write_script(script, pasted_script(spec, matrix, case))
     screen.line("written: ", (script, "place"), f"   run it with: sh {shell_word(script)}")
     return 0
 

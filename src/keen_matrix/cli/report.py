@@ -200,7 +200,7 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
 def write_grids(screen: Screen, report: Report) -> None:
     """Write the grids of every matrix that has two axes, or those that have the axes asked for."""
     from keen_matrix.cli.console.grid import write_grid
-    from keen_matrix.cli.console.grid import write_legend as write_grid_legend
+    from keen_matrix.cli.console.grid import write_grid_legend as write_grid_legend
     from keen_matrix.core.results.grid import chosen_axes, grids_of
 
     matrices = list(report.summary.matrices.values())

@@ -35,7 +35,7 @@ from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.launch.workers.links import default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
+from keen_matrix.core.runs.options import CaseChoice, Launching, Ordering, RunOptions
 from keen_matrix.core.structs import replace
 
 if TYPE_CHECKING:
@@ -259,7 +259,7 @@ def _round(
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.results.journal import Journal
-    from keen_matrix.core.runs.run import run_specs
+    from keen_matrix.core.runs.run import run_prepared
     from keen_matrix.core.runs.starting.preparing import load_ahead
 
     # Before it is told to begin: the change that it waits for finds it ready.
@@ -277,7 +277,7 @@ def _round(
     write_beginning(screen, asked, begun)
     with Journal(wanted.journal) as journal, WorkerPool(jobs, workers) as pool:
         watch = RoundScreen(screen, options, jobs, len(paths), asked)
-        result = run_specs(paths, wanted, pool, journal, watch)
+        result = run_prepared(paths, wanted, pool, journal, watch)
         asked.tell(b"e")
         if result.is_interrupted:
             return EXIT_INTERRUPTED
@@ -315,13 +315,13 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.results.journal import Journal
-    from keen_matrix.core.runs.run import run_specs
+    from keen_matrix.core.runs.run import run_prepared
 
     asked = run_options(options, jobs)
     screen = Screen(sys.stdout, color=options.color)
     with Journal(asked.journal, keep=asked.resume) as journal, WorkerPool(jobs, workers) as pool:
         watch = RunScreen(screen, options, jobs, len(paths))
-        result = run_specs(paths, asked, pool, journal, watch)
+        result = run_prepared(paths, asked, pool, journal, watch)
         if result.nothing_failed:
             screen.line(("everything held last time; there is nothing to run again", "good"))
         elif result.empty_shard:
@@ -351,7 +351,7 @@ def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
             live=options.live,
         ),
         adaptation=adaptation_of(options),
-        choice=Choice(
+        choice=CaseChoice(
             only=tuple(options.only),
             tags=tuple(options.tag),
             failed=options.failed,

@@ -33,7 +33,7 @@ cd "$work/dir"
 MARK = b", as Keen Matrix launches it ("
 
 
-def script_of(spec: Spec, matrix: Matrix, case: Case) -> str:
+def pasted_script(spec: Spec, matrix: Matrix, case: Case) -> str:
     """Return the script. It exits with the last launch's exit code."""
     scope = case_scope(
         case.named, case.argv, case.id, spec.here, named_functions(spec.program.oracle), case.standing

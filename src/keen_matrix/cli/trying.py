@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.record import Record
-    from keen_matrix.core.runs.keeping.trying import Tried
+    from keen_matrix.core.runs.keeping.trying import TriedCase
 
 EPILOG = """\
 examples:
@@ -138,7 +138,7 @@ def _try_program(
     return _status(record)
 
 
-def _launched(screen: Screen, tried: Tried, pool: WorkerPool) -> tuple[Record, bool]:
+def _launched(screen: Screen, tried: TriedCase, pool: WorkerPool) -> tuple[Record, bool]:
     """Launch a case, its output shown as it comes; return its record, and whether any was shown."""
     from keen_matrix.cli.live import LiveStreams
     from keen_matrix.core.launch.launchers import resolved_launch
@@ -154,7 +154,7 @@ def _launched(screen: Screen, tried: Tried, pool: WorkerPool) -> tuple[Record, b
     return record, live.has_shown and not record.dialogue and not record.steps
 
 
-def _write_tried(screen: Screen, tried: Tried) -> None:
+def _write_tried(screen: Screen, tried: TriedCase) -> None:
     """Write what the spec says of the vector."""
     from keen_matrix.cli.console.why import write_why
     from keen_matrix.wording.safe import shell_line
@@ -169,7 +169,7 @@ def _write_tried(screen: Screen, tried: Tried) -> None:
     screen.line(("comes", "strong"))
 
 
-def _write_outcome(screen: Screen, tried: Tried, record: Record, *, is_shown: bool) -> None:
+def _write_outcome(screen: Screen, tried: TriedCase, record: Record, *, is_shown: bool) -> None:
     from keen_matrix.cli.replay import write_outcome
 
     write_outcome(screen, tried.spec, tried.matrix, record, is_shown=is_shown)

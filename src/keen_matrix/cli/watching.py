@@ -91,9 +91,9 @@ def _watcher(paths: Sequence[str], without: Sequence[str]) -> tuple[int, int]:
 def _serve(paths: Sequence[str], without: Sequence[str], pipe: int) -> int:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # it ends with the one that listens
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
-    from keen_matrix.core.runs.watching.watcher import serve
+    from keen_matrix.core.runs.watching.watcher import serve_changes
 
-    serve(paths, without, pipe)
+    serve_changes(paths, without, pipe)
     return 0
 
 
@@ -145,7 +145,7 @@ def _end(pid: int, number: signal.Signals) -> int:
         return 0
 
 
-class _Lines:
+class _LineReader:
     """Lines that come on a descriptor."""
 
     def __init__(self, fd: int) -> None:
@@ -167,7 +167,7 @@ class _Rounds:
     def __init__(self, options: argparse.Namespace, run_round: Callable[[Round], int], changes: int) -> None:
         self.status = 0
         self._options, self._run_round = options, run_round
-        self._changes = _Lines(changes)
+        self._changes = _LineReader(changes)
         #: The process of the round, and the one of the next, which has loaded what it needs and
         #: waits.
         self._pid = self._standing_by = 0
@@ -185,7 +185,7 @@ class _Rounds:
         #: File → rounds in a row in which it changed while cases were launched.
         self._meanwhile: dict[str, int] = {}
         self._changed: set[str] = set()
-        self._typed = _Lines(0) if _can_be_typed() else None
+        self._typed = _LineReader(0) if _can_be_typed() else None
 
     def go_on(self) -> None:
         """Run a round for every change."""
@@ -282,7 +282,7 @@ class _Rounds:
         self._meanwhile.pop(path, None)
         return True
 
-    def _obey(self, typed: _Lines) -> None:
+    def _obey(self, typed: _LineReader) -> None:
         """Do what was typed."""
         lines = typed.read()
         if typed.ended:

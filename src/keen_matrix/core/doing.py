@@ -28,7 +28,7 @@ _now: list[Doing] = []
 _heard: list[Callable[[Doing], contextlib.AbstractContextManager[None]]] = []
 
 
-def hear(drawn: Callable[[Doing], contextlib.AbstractContextManager[None]] | None) -> None:
+def draw_with(drawn: Callable[[Doing], contextlib.AbstractContextManager[None]] | None) -> None:
     """Have something drawn for as long as anything is being done; None: nothing any more."""
     _heard[:] = [] if drawn is None else [drawn]
 

@@ -18,7 +18,7 @@ from typing import Any, TypeAlias
 import simpleeval
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
-from keen_matrix.core.notation.nodes import Field, Part, Text, Word
+from keen_matrix.core.notation.nodes import Characters, Field, Part, Word
 from keen_matrix.core.notation.parse import parse_template
 
 #: Size of an integer that may come up: a little below what Python writes in decimal
@@ -571,13 +571,15 @@ class Template:
         self.source = source
         if parts is None:
             # A literal text may have braces of its own, as JSON has.
-            parts = (Text(source),) if literal else parse_template(source)
+            parts = (Characters(source),) if literal else parse_template(source)
         self.parts = parts
         self._expressions = tuple(_expression_of(part) if isinstance(part, Field) else None for part in parts)
         self.names = frozenset[str]().union(*(each.names for each in self._expressions if each))
         #: The text itself when nothing has to be filled in, else None.
         self.constant = (
-            None if any(self._expressions) else "".join(part.text for part in parts if isinstance(part, Text))
+            None
+            if any(self._expressions)
+            else "".join(part.text for part in parts if isinstance(part, Characters))
         )
 
     def __reduce__(self) -> Any:
@@ -604,7 +606,7 @@ class Template:
         if self.constant is not None:
             return self.constant
         return "".join(
-            part.text if isinstance(part, Text) else render_field(part, expression, scope)  # type: ignore[arg-type]
+            part.text if isinstance(part, Characters) else render_field(part, expression, scope)  # type: ignore[arg-type]
             for part, expression in zip(self.parts, self._expressions, strict=True)
         )
 

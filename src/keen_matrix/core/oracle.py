@@ -141,7 +141,7 @@ def oracle_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     return {name: value for name, value in found.items() if callable(value) and not name.startswith("_")}
 
 
-class _Named:
+class _OracleFunction:
     """A function of an oracle, known by its name: the file is run when it is first called."""
 
     def __init__(self, oracle: _Oracle, name: str) -> None:
@@ -181,7 +181,7 @@ def named_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     if found.open:
         return oracle_functions(path)
     oracle = _Oracle(path)
-    return {name: _Named(oracle, name) for name in sorted(found.names)}
+    return {name: _OracleFunction(oracle, name) for name in sorted(found.names)}
 
 
 class OncePerCase:

@@ -10,7 +10,7 @@ from keen_matrix.core.errors import Problem
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.cases import first_rule, message_of, reached_lines, title_of
 from keen_matrix.wording.safe import escape, escape_lines
 
 
@@ -46,7 +46,7 @@ def _command(spec: str, cause: Cause) -> str:
     line = rule.rpartition(":")[2] if rule else "1"
     more = f" (and {cause.count - 1} more the same way)" if cause.count > 1 else ""
     text = "\n".join(
-        [f"{message_of(cause.fields)}{more}", f"  {title_of(cause.fields)}", *lines_of(cause.fields)]
+        [f"{message_of(cause.fields)}{more}", f"  {title_of(cause.fields)}", *reached_lines(cause.fields)]
     )
     title = f"{cause.fields.matrix} {cause.fields.id[:6]}"
     level = "warning" if cause.fields.verdict == "unchecked" else "error"

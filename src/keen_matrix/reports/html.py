@@ -15,7 +15,7 @@ from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.summary import Cause, axis_values_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import heats
-from keen_matrix.wording.cases import OUTPUT_SHOWN, lines_of, output_of, title_of
+from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
@@ -93,7 +93,7 @@ def _cause(cause: Cause) -> PageData:
             f"{name} {count:,}" if len(cause.where) > 1 else name for name, count in cause.where.items()
         ),
         "line": (shell_line(told) or "(no words)")[:LINE_SHOWN],
-        "text": "\n".join(lines_of(fields)),
+        "text": "\n".join(reached_lines(fields)),
     }
 
 

@@ -14,7 +14,7 @@ from xml.sax.xmlreader import AttributesImpl
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause, MatrixSummary
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import PASSED_OVER, lines_of, message_of, output_of, passed_line, title_of
+from keen_matrix.wording.cases import PASSED_OVER, message_of, output_of, passed_line, reached_lines, title_of
 from keen_matrix.wording.safe import shell_line
 
 _ERRORS = ("crashed", "hung", "unlaunched")
@@ -122,7 +122,7 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
             "error" if verdict in _ERRORS else "failure",
             message_of(fields),
             verdict,
-            "\n".join(lines_of(fields)),
+            "\n".join(reached_lines(fields)),
         )
         for name, tag in (("stdout", "system-out"), ("stderr", "system-err")):
             text = output_of(fields, name, OUTPUT_KEPT)

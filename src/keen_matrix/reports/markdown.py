@@ -12,7 +12,7 @@ from keen_matrix.core.model.record import PASSING
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.summary import Cause, RunSummary
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import lines_of, message_of, title_of
+from keen_matrix.wording.cases import message_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
@@ -108,7 +108,7 @@ def _failure(cause: Cause) -> Iterator[str]:
     count = f" × {cause.count}" if cause.count > 1 else ""
     yield f"<details><summary>{summary_text(f'{cause.fields.matrix}: {message_of(cause.fields)}')}{count}</summary>"
     yield ""
-    body = [title_of(cause.fields), *lines_of(cause.fields)]
+    body = [title_of(cause.fields), *reached_lines(cause.fields)]
     fence = "`" * max(3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0))
     yield f"{fence}text"
     yield from body

@@ -9,7 +9,7 @@ from typing import BinaryIO
 
 from keen_matrix.core.model.record import Record
 from keen_matrix.reports import Report
-from keen_matrix.wording.cases import PASSED_OVER, first_rule, lines_of, message_of, title_of
+from keen_matrix.wording.cases import PASSED_OVER, first_rule, message_of, reached_lines, title_of
 from keen_matrix.wording.safe import escape, shell_line
 
 
@@ -69,5 +69,5 @@ def _lines(number: int, fields: Record) -> Iterator[str]:
             yield f"  {key}: {json.dumps(value)}"
     yield f"  seconds: {fields.seconds:.6f}"
     yield "  difference: |2"
-    yield from (f"    {line}" for line in (message_of(fields), *lines_of(fields)))
+    yield from (f"    {line}" for line in (message_of(fields), *reached_lines(fields)))
     yield "  ..."

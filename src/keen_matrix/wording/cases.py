@@ -29,7 +29,7 @@ class _Plain:
         return MARKS[name][0]
 
 
-def lines_of(fields: Record) -> list[str]:
+def reached_lines(fields: Record) -> list[str]:
     """Return what is not as expected, as plain lines: the aspect, expected, found."""
     from keen_matrix.wording.aspects import aspects_rows, said_rows, statement_rows
 

@@ -48,6 +48,6 @@ def _row(screen: Screen, grid: Grid, row: str, label: int, shown: list[tuple[str
     return segments
 
 
-def write_legend(screen: Screen) -> None:
+def write_grid_legend(screen: Screen) -> None:
     """Write what the signs stand for."""
     screen.line("  ", *legend(screen, GRID_WORDS, GRID_WORDS))

@@ -7,9 +7,9 @@ import os
 from collections.abc import Sequence
 
 from keen_matrix.cli.console.screen import Screen
-from keen_matrix.core.insight.places.ranking import WEAK, Parting, Ranked, Ranking, parting
+from keen_matrix.core.insight.places.ranking import WEAK, Parting, RankedPlace, Ranking, parting
 from keen_matrix.core.insight.places.trace import Place
-from keen_matrix.core.insight.places.tracing import Evidence, Run
+from keen_matrix.core.insight.places.tracing import TracedCase, Traces
 from keen_matrix.core.insight.places.unreached import Unreached, reached_and_all
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import cut, shell_line, visible_line
@@ -32,7 +32,7 @@ WORDS = {
 class PlacesView:
     """Shows what was found of one spec."""
 
-    def __init__(self, screen: Screen, evidence: Evidence, here: str) -> None:
+    def __init__(self, screen: Screen, evidence: Traces, here: str) -> None:
         self.screen, self.evidence, self.here = screen, evidence, here
         self._texts: dict[str, list[str]] = {}
         #: Names of the signs that stand in the margin.
@@ -120,7 +120,7 @@ class PlacesView:
                 "    ", ("another measure (D*) has another line first: take the order with care", "warn")
             )
 
-    def _write_place(self, number: int, ranked: Ranked, ranking: Ranking) -> None:
+    def _write_place(self, number: int, ranked: RankedPlace, ranking: Ranking) -> None:
         screen, place = self.screen, ranked.place
         does = {"runs": "run it", "decides": "go the same way from it", "skipped": "pass it over"}[ranked.why]
         where = f"{self.name_of(place.file)}:{_span(place.line, ranked.last)}"
@@ -198,7 +198,7 @@ def _span(first: int, last: int) -> str:
     return f"{first}" if first == last else f"{first}-{last}"
 
 
-def partings_of(runs: Sequence[Run]) -> list[Parting]:
+def partings_of(runs: Sequence[TracedCase]) -> list[Parting]:
     """Return for the failing runs where they leave the way of the most alike that held."""
     holding = [run for run in runs if not run.failed]
     found = (parting(run, holding) for run in runs if run.failed)

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Iterable
 from typing import Any
 
-from keen_matrix.cli.console.waiting import elsewhere, shown
+from keen_matrix.cli.console.waiting import drawing_nothing, shown_while
 from keen_matrix.core.doing import now
 
 DRAWS_A_SECOND = 8
@@ -34,7 +34,7 @@ class Progress:
 
     def __enter__(self) -> Progress:
         if self._enabled:
-            self._drawn.enter_context(elsewhere())
+            self._drawn.enter_context(drawing_nothing())
             self._bar = self._new_bar()
             self._bar.start()
         return self
@@ -76,7 +76,7 @@ class Progress:
         if doing is not None:
             from rich.markup import escape
 
-            return f"[bright_black]{escape(shown(doing))}[/]"
+            return f"[bright_black]{escape(shown_while(doing))}[/]"
         left = self.jobs if self.total is None else min(self.jobs, self.total - self.done)
         return f"[bright_black]{left} running[/]" if left > 0 else ""
 

@@ -24,7 +24,7 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import FailureGroup, Tally
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.spent import shares
+from keen_matrix.core.runs.spent import time_shares
 from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import escape, shell_line
@@ -225,7 +225,7 @@ def write_spent(screen: Screen, result: RunResult, jobs: int) -> None:
     """Write what took so long, where it did."""
     if result.seconds < LONG:
         return
-    parts = shares(result.tallies, result.spent, spent("combining"), result.seconds, jobs)
+    parts = time_shares(result.tallies, result.spent, spent("combining"), result.seconds, jobs)
     text = spent_text(parts, jobs)
     if text:
         screen.line((text, "dim"))

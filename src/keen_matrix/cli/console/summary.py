@@ -36,21 +36,21 @@ def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]
     screen.line(*_matrix_row(screen, pad(cut(name, width), width), counts, len(f"{counts.total():,}")))
 
 
-def worst_of(counts: Counter[str]) -> str:
+def worst_verdict(counts: Counter[str]) -> str:
     """Return the verdict whose sign stands before a row."""
     return next((verdict for verdict in FROM_WORST if counts[verdict]), "held")
 
 
 def write_legend(screen: Screen, rows: Iterable[Counter[str]]) -> None:
     """Write what the signs before some rows stand for: each is the worst verdict of its row."""
-    names = {worst_of(counts) for counts in rows if counts.total()}
+    names = {worst_verdict(counts) for counts in rows if counts.total()}
     if names:
         screen.line("  ", *legend(screen, names))
 
 
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
     total, held = counts.total(), counts["held"]
-    worst = worst_of(counts)
+    worst = worst_verdict(counts)
     start: list[Segment] = ["  ", (screen.sign(worst), STYLE_OF[worst]), f" {name}  "]
     if held == total:
         return [*start, (f"{total:>{numbers},} held", "good")]

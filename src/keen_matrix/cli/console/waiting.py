@@ -21,7 +21,7 @@ _held = threading.Event()
 
 
 @contextlib.contextmanager
-def elsewhere() -> Iterator[None]:
+def drawing_nothing() -> Iterator[None]:
     """Draw no line during a block that draws by itself."""
     _held.set()
     try:
@@ -49,7 +49,7 @@ def _draw(doing: Doing, ended: threading.Event) -> None:
     width = 0
     with contextlib.suppress(OSError, ValueError):
         while True:
-            text = "" if _held.is_set() else shown(doing)
+            text = "" if _held.is_set() else shown_while(doing)
             sys.stderr.write("\r" + text.ljust(width) + "\r")
             sys.stderr.flush()
             width = len(text)
@@ -59,7 +59,7 @@ def _draw(doing: Doing, ended: threading.Event) -> None:
         sys.stderr.flush()
 
 
-def shown(doing: Doing) -> str:
+def shown_while(doing: Doing) -> str:
     """Return the line for what is being done."""
     parts = [doing.what, doing.so_far, f"{time.monotonic() - doing.began:.0f} s"]
     text = escape(", ".join(each for each in parts if each))

@@ -49,7 +49,7 @@ class _PartialRow:
 
 
 @dataclass(slots=True)
-class Rule:
+class Predicate:
     """A condition on some axes; `test` gets their values in order, and its answers are kept."""
 
     axes: tuple[int, ...]
@@ -73,7 +73,7 @@ class Rule:
 MAX_FORBIDDEN = 20_000
 
 
-def rules_of(allowed: Callable[[object], bool], levels: Sequence[int]) -> list[Rule]:
+def rules_of(allowed: Callable[[object], bool], levels: Sequence[int]) -> list[Predicate]:
     """Return the rules that a predicate over rows comes to.
 
     The predicate is asked on partial rows and followed along the axes it reads: each path that
@@ -94,22 +94,22 @@ def rules_of(allowed: Callable[[object], bool], levels: Sequence[int]) -> list[R
             # Paths that wait to be followed count as well: a predicate that reads twenty axes
             # before it says anything forbids nothing for a long time.
             if len(stack) > MAX_FORBIDDEN * 4:
-                return [Whole(allowed, levels)]
+                return [OpaquePredicate(allowed, levels)]
             continue
         if not verdict:
             axes = tuple(sorted(values))
             forbidden.setdefault(axes, set()).add(tuple(values[axis] for axis in axes))
             count += 1
             if count > MAX_FORBIDDEN:
-                return [Whole(allowed, levels)]
-    return [Rule(axes, _not_among(tuples)) for axes, tuples in sorted(forbidden.items())]
+                return [OpaquePredicate(allowed, levels)]
+    return [Predicate(axes, _not_among(tuples)) for axes, tuples in sorted(forbidden.items())]
 
 
 def _not_among(tuples: set[tuple[int, ...]]) -> Callable[[tuple[int, ...]], bool]:
     return lambda values: values not in tuples
 
 
-class Whole(Rule):
+class OpaquePredicate(Predicate):
     """A predicate kept as it is, since following all its paths would take too long.
 
     Whether a partial row can be completed is found by asking it and setting only what it reads,
@@ -152,11 +152,11 @@ class Whole(Rule):
 class Feasible:
     """Answers what constraints leave possible."""
 
-    def __init__(self, levels: Sequence[int], rules: Sequence[Rule]) -> None:
+    def __init__(self, levels: Sequence[int], rules: Sequence[Predicate]) -> None:
         self.levels = tuple(levels)
         self.rules = [rule for rule in rules if rule.axes]
         self.never = any(not rule.axes and not rule.allows(()) for rule in rules)
-        self.of_axis: dict[int, list[Rule]] = {}
+        self.of_axis: dict[int, list[Predicate]] = {}
         for rule in self.rules:
             for axis in rule.axes:
                 self.of_axis.setdefault(axis, []).append(rule)
@@ -199,7 +199,7 @@ class Feasible:
     def _search(
         self, number: int, values: dict[int, int], prefer: Mapping[int, int]
     ) -> dict[int, int] | None:
-        if len(self.rules) == 1 and isinstance(self.rules[0], Whole):
+        if len(self.rules) == 1 and isinstance(self.rules[0], OpaquePredicate):
             whole = self.rules[0].completion(values, prefer)
             return (
                 None
@@ -322,7 +322,7 @@ class Feasible:
         return None if self.never else cells
 
 
-def _components(rules: Sequence[Rule]) -> dict[int, int]:
+def _components(rules: Sequence[Predicate]) -> dict[int, int]:
     """Return the component of each axis of some rules, named by its smallest axis."""
     parent = {axis: axis for rule in rules for axis in rule.axes}
 
@@ -343,7 +343,7 @@ def _components(rules: Sequence[Rule]) -> dict[int, int]:
     return {axis: root(axis) for axis in parent}
 
 
-def clashing(levels: Sequence[int], rules: Sequence[Rule]) -> list[int]:
+def clashing(levels: Sequence[int], rules: Sequence[Predicate]) -> list[int]:
     """Return the numbers of a smallest set of rules that cannot be met together (deletion
     filtering); [] when all can."""
     if Feasible(levels, rules).is_met():

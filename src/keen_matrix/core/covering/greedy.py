@@ -17,7 +17,7 @@ from keen_matrix.core.covering.feasible import Feasible
 MOST_VALUES = 1_000
 
 
-class _Pairs:
+class _PairCounts:
     """Every value of every axis in a row: where the tuple of two of them is counted."""
 
     def __init__(self, blocks: Blocks) -> None:
@@ -78,8 +78,8 @@ class Greedy:
         return np.vstack(made)
 
     @cached_property
-    def _pairs(self) -> _Pairs:
-        return _Pairs(self.blocks)
+    def _pairs(self) -> _PairCounts:
+        return _PairCounts(self.blocks)
 
     def _row(self, counts: np.ndarray, new_pairs: Ints | None, number: int) -> Ints:
         """Return a row around one tuple: the other axes in random order, each with the value that

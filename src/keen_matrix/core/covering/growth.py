@@ -33,11 +33,11 @@ def grow(
         ending[max(block, key=lambda axis: place[axis])].append(block)
     for axis in order[done:]:
         if ending[axis]:
-            rows = _Step(levels, axis, ending[axis], rows).grown()
+            rows = _GrowthStep(levels, axis, ending[axis], rows).grown()
     return rows
 
 
-class _Step:
+class _GrowthStep:
     """The growth by one axis."""
 
     def __init__(

@@ -13,7 +13,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from keen_matrix.core.covering.feasible import Rule
+from keen_matrix.core.covering.feasible import Predicate
 from keen_matrix.core.structs import Struct
 
 Levels = tuple[int, ...]
@@ -29,13 +29,13 @@ class Inside(Struct, frozen=True):
     #: The level of that axis; where it stands inside another itself, never its last one.
     level: int
 
-    def rule(self, levels: Sequence[int]) -> Rule:
+    def rule(self, levels: Sequence[int]) -> Predicate:
         """Return what it comes to as a condition."""
         absent, level = levels[self.axis] - 1, self.level
-        return Rule((self.axis, self.choice), lambda at: (at[0] == absent) is not (at[1] == level))
+        return Predicate((self.axis, self.choice), lambda at: (at[0] == absent) is not (at[1] == level))
 
 
-class _Part(Struct, frozen=True):
+class _JoinedAxis(Struct, frozen=True):
     """One axis of the joined system: axes of the whole one, and the levels that they have
     together."""
 
@@ -53,7 +53,7 @@ class Joined:
     def __init__(
         self,
         levels: Sequence[int],
-        rules: Sequence[Rule],
+        rules: Sequence[Predicate],
         inside: Sequence[Inside],
         apart: frozenset[int] = frozenset(),
     ) -> None:
@@ -77,7 +77,7 @@ class Joined:
         left = [each.rule(levels) for each in inside if each.axis not in joined]
         self.rules = [self._rule(each) for each in (*rules, *left)]
 
-    def _part(self, axis: int, taken: Mapping[tuple[int, int], Inside]) -> _Part:
+    def _part(self, axis: int, taken: Mapping[tuple[int, int], Inside]) -> _JoinedAxis:
         """Return an axis with what stands inside it, and inside that."""
         within = {
             level: self._part(taken[axis, level].axis, taken)
@@ -96,14 +96,14 @@ class Joined:
                 here = {**absent, axis: level}
                 here.update(zip(part.axes if part is not None else (), chosen, strict=True))
                 choices.append(tuple(here[each] for each in axes))
-        return _Part(axes, tuple(choices))
+        return _JoinedAxis(axes, tuple(choices))
 
-    def _rule(self, rule: Rule) -> Rule:
+    def _rule(self, rule: Predicate) -> Predicate:
         """Return a rule about the joined axes."""
         axes = tuple(sorted({self._at[axis][0] for axis in rule.axes}))
         if all(len(self.parts[each].axes) == 1 for each in axes) and len(axes) == len(rule.axes):
             order = tuple(self._at[axis][0] for axis in rule.axes)
-            return Rule(order, rule.test)
+            return Predicate(order, rule.test)
         places = [(axes.index(self._at[axis][0]), self._at[axis]) for axis in rule.axes]
 
         def test(levels: Levels) -> bool:
@@ -111,7 +111,7 @@ class Joined:
                 tuple(self.parts[part].choices[levels[at]][place] for at, (part, place) in places)
             )
 
-        return Rule(axes, test)
+        return Predicate(axes, test)
 
     def combination(self, values: Mapping[int, int]) -> dict[int, int]:
         """Return a combination of values of axes that stayed apart, by joined axis."""

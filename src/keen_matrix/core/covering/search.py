@@ -17,11 +17,11 @@ from numpy.typing import NDArray
 
 from keen_matrix.core.covering import fields
 from keen_matrix.core.covering.blocks import Blocks, Ints, block_axes, lower_bound
-from keen_matrix.core.covering.feasible import Feasible, Rule, Whole, clashing, rules_of
+from keen_matrix.core.covering.feasible import Feasible, OpaquePredicate, Predicate, clashing, rules_of
 from keen_matrix.core.covering.greedy import Greedy
 from keen_matrix.core.covering.growth import OPEN, grow
 from keen_matrix.core.covering.joining import Inside, Joined
-from keen_matrix.core.covering.shrink import Shrinker, Work
+from keen_matrix.core.covering.shrink import Shrinker, WorkBudget
 from keen_matrix.core.covering.size import SHRINK_TUPLES, refuse_too_large, tuple_count
 from keen_matrix.core.structs import Struct, replace
 
@@ -75,7 +75,7 @@ class Demand(Struct, frozen=True, kw_only=True):
     #: The number of values of each axis.
     levels: Sequence[int]
     strength: int
-    rules: Sequence[Rule] = ()
+    rules: Sequence[Predicate] = ()
     #: Axes that are there only where another has a certain level.
     inside: Sequence[Inside] = ()
     #: Combinations, axis to value, that must be among the rows.
@@ -116,7 +116,7 @@ def covering_rows(
     found = [rules_of(predicate, levels) for predicate in predicates]
     # A predicate kept as a whole can only be completed by itself; beside other rules the two
     # searches would not see each other, so all conditions become one predicate.
-    if len(found) > 1 and any(isinstance(rule, Whole) for rules in found for rule in rules):
+    if len(found) > 1 and any(isinstance(rule, OpaquePredicate) for rules in found for rule in rules):
         found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]
     rules = [rule for rules in found for rule in rules]
     demand = Demand(
@@ -200,7 +200,7 @@ class _Search:
         if self.total <= few and effort == "normal":
             limit = SMALL_WORK
         self._parts: dict[tuple[tuple[int, int], ...], bool] = {}
-        self.work = Work(limit)
+        self.work = WorkBudget(limit)
 
     def covering(self) -> Covering:
         """Return the best array found."""
@@ -343,7 +343,7 @@ class _Search:
         return best
 
     def _trial(
-        self, rows: Ints, fixed: np.ndarray, skip: np.ndarray | None, salt: int, work: Work, bound: int
+        self, rows: Ints, fixed: np.ndarray, skip: np.ndarray | None, salt: int, work: WorkBudget, bound: int
     ) -> Ints:
         shrinker = Shrinker(
             self.blocks,
@@ -435,4 +435,4 @@ def _sorted(rows: Ints) -> Ints:
     return ordered[is_first]
 
 
-__all__ = ["Covering", "Demand", "Inside", "NoRows", "Rule", "cover", "covering_rows", "tuple_count"]
+__all__ = ["Covering", "Demand", "Inside", "NoRows", "Predicate", "cover", "covering_rows", "tuple_count"]

@@ -30,7 +30,7 @@ MOVE_COST = 3_000
 MOST_MOVES = 2_000_000
 
 
-class Work:
+class WorkBudget:
     """How much may be done, in cells and in moves. No clock: the same demand has the same rows on a
     machine that is busy."""
 
@@ -47,9 +47,9 @@ class Work:
         self.moves -= 1
         return self.used < self.limit and self.moves > 0
 
-    def share(self, cells: int) -> Work:
+    def share(self, cells: int) -> WorkBudget:
         """Return a part of what is left, to be counted apart."""
-        return Work(min(cells, self.limit - self.used), self.moves)
+        return WorkBudget(min(cells, self.limit - self.used), self.moves)
 
 
 class Array:
@@ -168,7 +168,7 @@ class Shrinker:
         self.random = random.Random(seed)
         self.best = rows.copy()
 
-    def shrink(self, work: Work, bound: int) -> Ints:
+    def shrink(self, work: WorkBudget, bound: int) -> Ints:
         """Return the smallest complete array found with the work given; `bound` is the size that
         none goes below."""
         blocks, skip = self.array.blocks, self.array.counts[:-1] >= NEVER // 2
@@ -193,7 +193,7 @@ class Shrinker:
         low = np.flatnonzero(unique <= unique.min() + 1)
         self.array.drop(int(self.random.choice(low.tolist())))
 
-    def _repair(self, work: Work) -> bool:
+    def _repair(self, work: WorkBudget) -> bool:
         """Run the tabu search until everything is covered (True) or the work, or this try's part
         of it, is used up."""
         array = self.array
@@ -217,7 +217,7 @@ class Shrinker:
             record = min(record, len(array.uncovered))
         return True
 
-    def _move(self, number: int, tabu: np.ndarray, moves: int, record: int, work: Work) -> bool:
+    def _move(self, number: int, tabu: np.ndarray, moves: int, record: int, work: WorkBudget) -> bool:
         """Change the best single cell that covers a tuple; tell whether there was one."""
         array = self.array
         axes, values = array.blocks.decode(number)
@@ -261,7 +261,7 @@ class Shrinker:
             return [first]
         return [first, *(at for at in np.argsort(-gains, kind="stable").tolist() if at != first)]
 
-    def _shake(self, number: int, tabu: np.ndarray, moves: int, work: Work) -> None:
+    def _shake(self, number: int, tabu: np.ndarray, moves: int, work: WorkBudget) -> None:
         """Force a tuple into a row that contains less of it: the one of a few rows that loses
         least."""
         array = self.array

@@ -21,7 +21,7 @@ from keen_matrix.core.model.spec import Rule
 from keen_matrix.core.structs import Struct
 
 if TYPE_CHECKING:
-    from keen_matrix.core.signature.model import FormModel
+    from keen_matrix.core.signature.model import UsageModel
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.signature.values import ValueType
 
@@ -52,7 +52,7 @@ def help_rule(signature: Signature, complete: bool, stream: str, origin: str) ->
     return Rule(when=None, aspects=aspects, origins=dict.fromkeys(aspects, origin))
 
 
-def _form_help(signature: Signature, form: FormModel) -> FormHelp:
+def _form_help(signature: Signature, form: UsageModel) -> FormHelp:
     from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
 
     items = list(form.form.walk())
@@ -69,9 +69,9 @@ def _form_help(signature: Signature, form: FormModel) -> FormHelp:
 
 
 def _choices(value: ValueType) -> tuple[str, ...]:
-    from keen_matrix.core.signature.values import Choice
+    from keen_matrix.core.signature.values import OneOf
 
-    return value.of if isinstance(value, Choice) else ()
+    return value.of if isinstance(value, OneOf) else ()
 
 
 def told_names(name: str, keywords: Sequence[str]) -> Iterator[str]:

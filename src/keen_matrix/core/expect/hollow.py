@@ -43,7 +43,7 @@ def shows_only(record: Record) -> str:
     return HELP if _USAGE.search(text[:4_000]) else ""
 
 
-class Shown(Struct):
+class UsageWork(Struct):
     """What the accepted cases of one usage showed."""
 
     cases: int = 0
@@ -73,14 +73,14 @@ class Shown(Struct):
         return None
 
 
-class Evidence:
+class WorkSeen:
     """What was seen of a program's work in the cases of a spec that held."""
 
     def __init__(self, spec: Spec) -> None:
         self._spec = spec
         self._commands = frozenset(commands_of(spec.signature)) if spec.signature else frozenset()
         #: Subcommand, empty for none → what its accepted cases showed.
-        self.usages: dict[str, Shown] = {}
+        self.usages: dict[str, UsageWork] = {}
         self._unseen = {each.key: each.spellings for each in spec.signature.options} if spec.signature else {}
         self._options = len(self._unseen)
         self._accepted = 0
@@ -105,7 +105,7 @@ class Evidence:
                 counts[0] += 1
                 counts[1] += read
             first = record.argv[0] if record.argv else ""
-            self.usages.setdefault(first if first in self._commands else "", Shown()).add(record)
+            self.usages.setdefault(first if first in self._commands else "", UsageWork()).add(record)
         for argv in (record.argv, *record.more_argv) if self._unseen else ():
             given = signature.judge(argv).given
             self._unseen = {
@@ -167,10 +167,10 @@ def hollow_usages(
     """Yield the subcommands, empty for none, whose accepted launches show nothing of the program at
     work, each with a sentence that says so."""
     commands = frozenset(commands_of(signature))
-    found: dict[str, Shown] = {}
+    found: dict[str, UsageWork] = {}
     for words, record in records.items():
         first = words[0] if words and words[0] in commands else ""
-        found.setdefault(first, Shown()).add(record)
+        found.setdefault(first, UsageWork()).add(record)
     for command, shown in found.items():
         hollow = shown.hollow
         if hollow is not None:

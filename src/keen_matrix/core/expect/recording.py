@@ -36,7 +36,7 @@ SHOWN_ACTUAL = 4096
 MOST_ARRIVALS = 500
 
 
-class Recorder:
+class CaseRecorder:
     """Makes the record of a case while its launches finish, one after another."""
 
     def __init__(self, case: Case, matrix: str) -> None:

@@ -43,7 +43,7 @@ ABOUT_GOING_TOGETHER = re.compile(
 )
 
 
-class Lab(Protocol):
+class Asker(Protocol):
     """Where the experiment is made: see lab.Lab."""
 
     @property
@@ -53,21 +53,21 @@ class Lab(Protocol):
     def answers(self, vectors: Iterable[Words], /) -> list[Answer]: ...  # noqa: D102
 
 
-def reason_not_to_state(lab: Lab, finding: Finding, after: Signature) -> str:
+def reason_not_to_state(lab: Asker, finding: Finding, after: Signature) -> str:
     """Return why a finding's conditions are not stated, as half a sentence; empty where they may
     be. `after` is the signature with them in it. Raises OutOfLaunches."""
     for edit in finding.edits:
         if isinstance(edit, AppendEdit) and edit.key == CONDITIONS:
-            reason = _Trial(lab, finding, after, str(edit.value)).reason()
+            reason = _ConditionTrial(lab, finding, after, str(edit.value)).reason()
             if reason:
                 return reason
     return ""
 
 
-class _Trial:
+class _ConditionTrial:
     """The experiment with one condition."""
 
-    def __init__(self, lab: Lab, finding: Finding, after: Signature, condition: str) -> None:
+    def __init__(self, lab: Asker, finding: Finding, after: Signature, condition: str) -> None:
         self._lab, self._finding = lab, finding
         self._before, self._after = lab.signature, after
         self._expression = Expression(condition)

@@ -10,7 +10,7 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.signature.families import Making, Notes, Vector, refusals, rephrasings
 from keen_matrix.core.signature.grounds import NO_GROUNDS, UNTRIED
 from keen_matrix.core.signature.judging.findings import Judgement
-from keen_matrix.core.signature.model import FormModel, Option
+from keen_matrix.core.signature.model import Option, UsageModel
 from keen_matrix.core.signature.requests import Builder, OperandPart, OptionPart, Request
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
@@ -23,7 +23,7 @@ MOST = 12
 class _FromVector(Builder):
     """Builds requests of which one vector is the smallest and the fullest."""
 
-    def __init__(self, signature: Signature, form: FormModel, request: Request) -> None:
+    def __init__(self, signature: Signature, form: UsageModel, request: Request) -> None:
         super().__init__(signature, form, UNTRIED)
         self._base = request
 
@@ -51,7 +51,7 @@ def request_of(signature: Signature, words: Sequence[str]) -> Request | None:
     return None
 
 
-def _request(form: FormModel, judgement: Judgement, words: Sequence[str]) -> Request:
+def _request(form: UsageModel, judgement: Judgement, words: Sequence[str]) -> Request:
     options: list[OptionPart] = []
     for option in dict.fromkeys(form.by_spelling.values()):
         bound = judgement.bindings.get(option.key)

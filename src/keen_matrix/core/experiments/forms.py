@@ -19,7 +19,7 @@ from keen_matrix.core.experiments.stating import (
     values_told,
 )
 from keen_matrix.core.notation.synopsis import Operand
-from keen_matrix.core.signature.grounds import Clash, FormGrounds, Words
+from keen_matrix.core.signature.grounds import Clash, UsageGrounds, Words
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.signature.signature import Signature, unequal_condition, with_unequal
@@ -38,7 +38,7 @@ MOST_ASKED = 4
 UNKNOWN = ("--no-such-option", "-no-such-option", "-Z")
 
 
-class FormTrials:
+class UsageTrials:
     """The experiments with one form of a synopsis."""
 
     def __init__(self, signature: Signature, number: int, experiments: Experiments) -> None:
@@ -54,7 +54,7 @@ class FormTrials:
         """Let as many launches be made as a round of reducing gets."""
         self.left = MOST_REDUCING + len(self.builder.form.options)
 
-    def rebuild(self, found: FormGrounds) -> None:
+    def rebuild(self, found: UsageGrounds) -> None:
         """Go on with requests that keep clear of what was found."""
         self.signature = with_unequal(self.signature, found.unequal)
         self.builder = Builder(self.signature, self.signature.forms[self.number], found)
@@ -116,13 +116,13 @@ class FormTrials:
         return request is not None and self.left > 0 and not self.works(request)
 
 
-def grounds_of_form(trials: FormTrials) -> FormGrounds:
+def grounds_of_form(trials: UsageTrials) -> UsageGrounds:
     """Return what is known of the form after its experiments."""
     smallest = trials.builder.smallest()
     if smallest is None:
-        return FormGrounds()
+        return UsageGrounds()
     answer = trials.experiments.answer(smallest.words())
-    found = FormGrounds()
+    found = UsageGrounds()
     if not answer.works:
         edit = stated_value(trials.signature, smallest, answer.said)
         unequal = _unequal(trials, smallest)
@@ -130,11 +130,11 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
         if unequal:
             edit = f'where = ["{unequal_condition(unequal[0])}"]'
             told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
-            found = FormGrounds(unequal=unequal, clashes=(told,))
+            found = UsageGrounds(unequal=unequal, clashes=(told,))
         elif values:
             edit = stated_example(edit, dict(values))
             told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
-            found = FormGrounds(values=values, clashes=(told,))
+            found = UsageGrounds(values=values, clashes=(told,))
         else:
             found = _with_what_is_required(trials, answer, edit)
             if not found.works:
@@ -154,7 +154,7 @@ def grounds_of_form(trials: FormTrials) -> FormGrounds:
     return _with_actions(trials, found)
 
 
-def _unequal(trials: FormTrials, request: Request) -> tuple[tuple[str, str], ...]:
+def _unequal(trials: UsageTrials, request: Request) -> tuple[tuple[str, str], ...]:
     """Return the two NAMEs in a refused request that have the same value, and with which it is
     accepted when they differ."""
     slots = list(request.slots())
@@ -170,7 +170,7 @@ def _unequal(trials: FormTrials, request: Request) -> tuple[tuple[str, str], ...
 # --- what ends the call by itself ---
 
 
-def _with_lone_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
+def _with_lone_actions(trials: UsageTrials, found: UsageGrounds) -> UsageGrounds:
     """Return the grounds with the options that are accepted without the operands that the form
     requires: they end the call by themselves, and hide what the others clash in."""
     full = trials.builder.fullest()
@@ -199,7 +199,7 @@ def _without_operands(request: Request) -> Words:
     return replace(request, operands=tuple(e for e in request.operands if not e.name)).words()
 
 
-def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
+def _with_actions(trials: UsageTrials, found: UsageGrounds) -> UsageGrounds:
     """Return the grounds with the options that end the call by themselves: an unknown option
     behind them is accepted, which by itself is refused."""
     builder = Builder(trials.signature, trials.builder.form, found)
@@ -222,7 +222,7 @@ def _with_actions(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     return replace(found, actions=tuple(dict.fromkeys([*found.actions, *actions])))
 
 
-def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -> bool:
+def _is_refused_as_unknown(trials: UsageTrials, request: Request, unknown: str) -> bool:
     judged = trials.signature.judge(with_unknown(request, unknown))
     return judged.status == "refused" and judged.kinds == ("unknown-option",)
 
@@ -230,7 +230,7 @@ def _is_refused_as_unknown(trials: FormTrials, request: Request, unknown: str) -
 # --- what is required ---
 
 
-def _with_what_is_required(trials: FormTrials, answer: Answer, edit: str) -> FormGrounds:
+def _with_what_is_required(trials: UsageTrials, answer: Answer, edit: str) -> UsageGrounds:
     """Return the grounds with what makes the smallest vector accepted: an operand or options that
     the synopsis calls optional."""
     # a message that lists every option, as a usage without the word does, asks for none of them
@@ -241,14 +241,14 @@ def _with_what_is_required(trials: FormTrials, answer: Answer, edit: str) -> For
     if not operands and not required and tells_options:
         operands = _required_operand(trials)
     if operands:
-        return FormGrounds(operands=operands, edit=f"synopsis: {operands[0]}, without brackets")
+        return UsageGrounds(operands=operands, edit=f"synopsis: {operands[0]}, without brackets")
     if required:
         told = stated_requirement(trials.options(required))
-        return FormGrounds(required=required, edit=told, values=trials.learnt)
-    return FormGrounds(works=False, edit=edit)
+        return UsageGrounds(required=required, edit=told, values=trials.learnt)
+    return UsageGrounds(works=False, edit=edit)
 
 
-def _required_operand(trials: FormTrials) -> tuple[str, ...]:
+def _required_operand(trials: UsageTrials) -> tuple[str, ...]:
     """Return the optional operand with which the smallest vector is accepted, if there is one."""
     there = {part.name for part in (trials.builder.plain([], full=False)).operands}
     items = trials.builder.form.form.walk()
@@ -259,7 +259,7 @@ def _required_operand(trials: FormTrials) -> tuple[str, ...]:
     return ()
 
 
-def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
+def _required(trials: UsageTrials, refused: Answer) -> tuple[str, ...]:
     """Return the options that make the smallest vector accepted, where that takes some: those
     that the answer names are tried first, then single ones, then all."""
     optional = optional_of(trials.builder)
@@ -289,13 +289,13 @@ def _required(trials: FormTrials, refused: Answer) -> tuple[str, ...]:
     return tuple(option.key for option in kept) if works else ()
 
 
-def _ends_reading(trials: FormTrials, request: Request) -> bool:
+def _ends_reading(trials: UsageTrials, request: Request) -> bool:
     """Tell whether an unknown option is accepted behind the options of a request."""
     unknown = next((each for each in UNKNOWN if _is_refused_as_unknown(trials, request, each)), "")
     return bool(unknown) and trials.took(request, unknown)
 
 
-def _needed(trials: FormTrials, options: Sequence[Option]) -> Sequence[Option]:
+def _needed(trials: UsageTrials, options: Sequence[Option]) -> Sequence[Option]:
     """Return the one of several options that is needed, where any other by itself is refused; else
     all of them. A message that lists every option names them all."""
     if len(options) < 2:
@@ -309,7 +309,7 @@ def _needed(trials: FormTrials, options: Sequence[Option]) -> Sequence[Option]:
 # --- what clashes ---
 
 
-def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
+def _without_clashes(trials: UsageTrials, found: UsageGrounds) -> UsageGrounds:
     full = trials.builder.fullest()
     if full is None or trials.works(full):
         return found
@@ -351,7 +351,7 @@ def _without_clashes(trials: FormTrials, found: FormGrounds) -> FormGrounds:
     return replace(found, clashes=tuple(clashes), values=tuple(values.items()))
 
 
-def _clash(trials: FormTrials, option: Option, kept: Sequence[Option], keys: set[str]) -> Clash | None:
+def _clash(trials: UsageTrials, option: Option, kept: Sequence[Option], keys: set[str]) -> Clash | None:
     """Return what an option clashes with: nothing but itself, one other, or all that are kept; None
     where it is accepted and no other stands beside it."""
     alone = trials.builder.smallest([option])
@@ -389,7 +389,7 @@ def _clash(trials: FormTrials, option: Option, kept: Sequence[Option], keys: set
     )
 
 
-def beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash | None:
+def beside_operands(trials: UsageTrials, option: Option, keys: set[str]) -> Clash | None:
     """Return that an option is refused beside operands, which none of the others is; None where it
     is accepted, and no launches were left to find its partner with."""
     beside = trials.wished([option], keys)
@@ -402,7 +402,7 @@ def beside_operands(trials: FormTrials, option: Option, keys: set[str]) -> Clash
     return Clash(options=(option.key,), words=beside.words(), answer=answer.text, edit=edit, about=option.key)
 
 
-def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, str]:
+def _values_for(trials: UsageTrials, clash: Clash, option: Option) -> dict[str, str]:
     """Return the values with which an option is accepted that was refused by itself."""
     alone = trials.builder.smallest([option])
     if len(clash.options) != 1 or alone is None or not option.takes_value:
@@ -410,7 +410,7 @@ def _values_for(trials: FormTrials, clash: Clash, option: Option) -> dict[str, s
     return dict(trials.valued(alone))
 
 
-def _partner(trials: FormTrials, kept: Sequence[Option], option: Option) -> list[Option]:
+def _partner(trials: UsageTrials, kept: Sequence[Option], option: Option) -> list[Option]:
     """Return the fewest of the options kept that are refused beside another one, one at best:
     those that are named are tried first, then halves."""
     # Those that are most likely first; then halves find any other in a few launches.

@@ -18,7 +18,7 @@ from keen_matrix.core.oracle import named_functions
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 
-class Checker:
+class Rechecker:
     """The expectations of a spec, ready to be asked again; nothing is launched and no command is
     run."""
 

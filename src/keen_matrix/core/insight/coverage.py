@@ -40,7 +40,7 @@ MOST_TUPLES = 2_000_000
 MOST_MISSING = 200
 
 
-class Part(Struct):
+class CoveragePart(Struct):
     """One thing that is counted: spellings, edges, refusals, pairs of an axis system."""
 
     name: str
@@ -68,7 +68,7 @@ class Part(Struct):
 class Coverage(Struct):
     """Everything that was counted of a spec."""
 
-    parts: list[Part] = field(default_factory=list)
+    parts: list[CoveragePart] = field(default_factory=list)
     #: Matrix → aspect → cases in which it is checked.
     aspects: dict[str, dict[str, int]] = field(default_factory=dict)
     cases: dict[str, int] = field(default_factory=dict)
@@ -166,9 +166,9 @@ class _SignatureCount:
         self.after = self.after or bool(flags and not flags[0] and any(flags))
         self.delimited = self.delimited or "--" in words
 
-    def parts(self) -> Iterator[Part]:
+    def parts(self) -> Iterator[CoveragePart]:
         """Yield what was counted."""
-        spellings = Part("options and spellings")
+        spellings = CoveragePart("options and spellings")
         for option in self.options:
             for spelling in option.spellings:
                 # In any vector, refused ones too: a spelling that is only refused was tried.
@@ -177,24 +177,24 @@ class _SignatureCount:
                     spelling, used, f'derive = [..., "rephrasings"]   # or a line with {spelling}'
                 )
         yield spellings
-        edges = Part("values at their edges")
+        edges = CoveragePart("values at their edges")
         for name, kind in self.signature.values.items():
             for value in kind.legal()[:6]:
                 there = as_text(kind.converted(value)) in self.seen[identifier(name)]
                 edges.count(f"{name} {value!r}", there, f'axes.{name.lower()} = {{ edges = "{name}" }}')
         yield edges
-        refusals = Part("refusals by kind and argument")
+        refusals = CoveragePart("refusals by kind and argument")
         wanted = {
             (vector.kind, _about(vector.mentions)) for vector in family_of(self.signature, "refusals").vectors
         }
         for pair in sorted(wanted):
             refusals.count(" ".join(pair), pair in self.refusals, 'derive = [..., "refusals"]')
         yield refusals
-        orders = Part("exclusive options in both orders")
+        orders = CoveragePart("exclusive options in both orders")
         for (one, two), there in self.orders.items():
             orders.count(f"{one[-1]} before {two[-1]}", there, f'line = "{one[-1]} {two[-1]} …"')
         yield orders
-        places = Part("positions of options")
+        places = CoveragePart("positions of options")
         if self.options and self.signature.operand_names:
             places.count("before operands", self.before, 'derive = [..., "accepted"]')
             if self.signature.habits.interleaved:
@@ -252,7 +252,7 @@ def tuples_of(sizes: Sequence[int], strength: int) -> int:
     return (one * one - two) // 2 if strength == 2 else (one**3 - 3 * one * two + 2 * three) // 6
 
 
-class _Seen:
+class _Combinations:
     """Which combinations of the levels of some axes were seen, a byte for each: a million of them
     would be hundreds of megabytes as tuples."""
 
@@ -307,13 +307,13 @@ class _TupleCount:
                 column = layout.values[name]
                 self.levels.append({repr(column[level]): level for level in range(len(column))})
         asked = max(strength_of(matrix) or 3, 2)
-        self.seen: dict[tuple[int, ...], _Seen] = {}
+        self.seen: dict[tuple[int, ...], _Combinations] = {}
         self._rows: list[list[int]] = []
         for strength in (2, 3):
             tuples = tuples_of(self.sizes, strength)
             if self.usable and strength <= asked and tuples <= MOST_TUPLES:
                 self.seen |= {
-                    axes: _Seen([self.sizes[axis] for axis in axes])
+                    axes: _Combinations([self.sizes[axis] for axis in axes])
                     for axes in combinations(range(len(self.sizes)), strength)
                 }
 
@@ -336,27 +336,29 @@ class _TupleCount:
                 seen.add([columns[axis] for axis in axes])
             self._rows = []
 
-    def parts(self) -> Iterator[Part]:
+    def parts(self) -> Iterator[CoveragePart]:
         """Yield what was counted, pairs first."""
-        from keen_matrix.core.covering.feasible import Feasible, Rule
+        from keen_matrix.core.covering.feasible import Feasible, Predicate
 
         self._note_rows()
         functions = named_functions(self.spec.program.oracle)
         constraints = constraints_of(self.matrix, self.layout, self.spec.here, functions)
-        rules = [Rule(each.factors, each.test) for each in constraints]
+        rules = [Predicate(each.factors, each.test) for each in constraints]
         feasible = Feasible(self.sizes, rules) if rules else None
         for strength, noun in ((2, "pairs"), (3, "triples")):
             groups = [(axes, seen) for axes, seen in self.seen.items() if len(axes) == strength]
             if not groups:
                 continue
-            part = Part(f"{noun} of {self.matrix.name}")
+            part = CoveragePart(f"{noun} of {self.matrix.name}")
             for axes, seen in groups:
                 self._count(part, axes, seen, feasible)
             if part.missing:
                 part.closing = [f'combine = "{noun}"   # in {self.matrix.name}']
             yield part
 
-    def _count(self, part: Part, axes: tuple[int, ...], seen: _Seen, feasible: Feasible | None) -> None:
+    def _count(
+        self, part: CoveragePart, axes: tuple[int, ...], seen: _Combinations, feasible: Feasible | None
+    ) -> None:
         linked = feasible is not None and any(axis in feasible.component for axis in axes)
         part.reached += seen.count
         part.total += seen.count

@@ -13,7 +13,7 @@ from keen_matrix.core.expect.cascade import Chosen
 from keen_matrix.core.expect.forms import Form
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.insight.alterations import Altered, Context, alterations
-from keen_matrix.core.insight.checking import Checker, recorded_cases
+from keen_matrix.core.insight.checking import Rechecker, recorded_cases
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import Record
@@ -171,14 +171,14 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
     """Return what the expectations of a spec leave open, by the recorded outcomes of its cases
     that held. Nothing is launched."""
     found = Doubts()
-    checker = Checker(spec)
+    checker = Rechecker(spec)
     messages = _messages(records)
     words = [template.constant or "" for template in spec.program.launch]
     program = os.path.splitext(os.path.basename(words[-1] if words else ""))[0]
     for template in spec.program.launch:
         if template.source == "" and template.constant is None:
             program = os.path.splitext(os.path.basename(template.render(Scope({"here": spec.here}))))[0]
-    about = _Program(program, messages)
+    about = _ProgramMessages(program, messages)
     with doing(f"altering the results of {os.path.basename(spec.path)}") as so_far:
         for number, (matrix, case, fields, outcomes) in enumerate(recorded_cases(spec, records)):
             so_far.told(f"{number} of {len(records)} cases")
@@ -199,7 +199,7 @@ def _messages(records: Mapping[str, Record]) -> list[bytes]:
     return list(kinds.values())
 
 
-class _Program(Struct, frozen=True):
+class _ProgramMessages(Struct, frozen=True):
     """What is known of the program from the whole run."""
 
     name: str
@@ -208,7 +208,12 @@ class _Program(Struct, frozen=True):
 
 
 def _doubt(
-    found: Doubts, checker: Checker, matrix: Matrix, case: Case, outcomes: list[Outcome], about: _Program
+    found: Doubts,
+    checker: Rechecker,
+    matrix: Matrix,
+    case: Case,
+    outcomes: list[Outcome],
+    about: _ProgramMessages,
 ) -> None:
     context = checker.begin(case)
     try:
@@ -234,7 +239,7 @@ def _doubt(
 
 
 def _is_allowed(
-    checker: Checker, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
+    checker: Rechecker, case: Case, chosen: Mapping[str, Chosen], outcome: Outcome, altered: Altered
 ) -> bool:
     """Tell whether a spec says that such a difference does not matter: a mask, a tolerance, any
     order, a value of JSON."""

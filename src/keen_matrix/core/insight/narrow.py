@@ -35,7 +35,7 @@ WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal
 Launcher: TypeAlias = "Callable[[Matrix, Sequence[Case]], Sequence[Record]]"
 
 
-class Step(Struct):
+class NarrowStep(Struct):
     """A change that was kept."""
 
     what: str
@@ -48,14 +48,14 @@ class Narrowed(Struct):
     case: Case
     matrix: Matrix
     fields: Record
-    steps: list[Step] = field(default_factory=list)
+    steps: list[NarrowStep] = field(default_factory=list)
     launches: int = 0
     #: Whether the limit of launches was reached before everything was tried.
     stopped: bool = False
     notes: list[str] = field(default_factory=list)
 
 
-def reason_of(fields: Record) -> tuple[Any, ...]:
+def failure_reason(fields: Record) -> tuple[Any, ...]:
     """Return what must stay the same for a failure to be the same: verdict, aspects, how the
     launch ended or crashed."""
     # Not the texts themselves: a smaller vector says the same in other words.
@@ -80,7 +80,7 @@ class Trials:
         self.functions = oracle_functions(spec.program.oracle)
         fields = launch(matrix, [case])[0]
         self.found = Narrowed(case, matrix, fields, launches=1)
-        self.reason = reason_of(fields)
+        self.reason = failure_reason(fields)
         self.known: dict[tuple[object, ...], bool] = {}
 
     def attempt(self, matrix: Matrix, candidates: Iterable[tuple[str, Case]]) -> bool:
@@ -101,14 +101,14 @@ class Trials:
             left = f"{len(self.found.case.argv)} of {self.words} words left"
             self.told(f"{self.found.launches} of {self.most} launches, {left}")
             records = self.launch(matrix, [case for _, case in some])
-            same = [reason_of(fields) == self.reason for fields in records]
+            same = [failure_reason(fields) == self.reason for fields in records]
             for (_, case), answer in zip(some, same, strict=True):
                 self.known[self._key(matrix, case)] = answer
             if any(same):
                 # The first in order, so that two runs with other jobs narrow to the same vector.
                 (what, case), fields = next(compress(zip(some, records, strict=True), same))
                 self.found.case, self.found.matrix, self.found.fields = case, matrix, fields
-                self.found.steps.append(Step(what, case.argv))
+                self.found.steps.append(NarrowStep(what, case.argv))
                 return True
         return False
 

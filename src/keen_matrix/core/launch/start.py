@@ -16,7 +16,7 @@ class Command(NamedTuple):
     words: tuple[str, ...]
 
 
-class Screen(NamedTuple):
+class TerminalSetup(NamedTuple):
     """A terminal's size, and whether standard error has a pipe of its own."""
 
     columns: int
@@ -52,6 +52,6 @@ class Start(Struct, frozen=True, kw_only=True):
     silent: bool = False
     #: Commands whose output is piped into each other and then into the program.
     chain: tuple[Command, ...] = ()
-    terminal: Screen | None = None
+    terminal: TerminalSetup | None = None
     dialogue: tuple[Answering, ...] = ()
     stop: Stopping | None = None

@@ -113,13 +113,15 @@ def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through |
     return Through(file=asked.file, changes=changes, seconds=max(0.0, asked.seconds - direct.seconds))
 
 
-class _Answer(NamedTuple):
+class _LauncherAnswer(NamedTuple):
     file: str
     environment: Mapping[str, str]
     seconds: float
 
 
-def _asked(file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str) -> _Answer | None:
+def _asked(
+    file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str
+) -> _LauncherAnswer | None:
     with tempfile.TemporaryFile(dir=folder) as out, open(os.devnull, "wb") as nowhere:
         try:
             with Between(
@@ -144,7 +146,7 @@ def _asked(file: str, name: str, runtime: Runtime, env: Mapping[str, str], folde
         return None
     if not isinstance(found, str) or not isinstance(environment, dict):
         return None
-    return _Answer(found, environment, seconds)
+    return _LauncherAnswer(found, environment, seconds)
 
 
 def started_directly(launch: ResolvedLaunch, found: Through) -> ResolvedLaunch:

@@ -56,7 +56,7 @@ class Terminal(Struct, frozen=True, kw_only=True):
     stderr_apart: bool = False
 
 
-class Answer(Struct, frozen=True, kw_only=True):
+class Reply(Struct, frozen=True, kw_only=True):
     """A prompt to wait for, at most so many seconds, and the reply it gets."""
 
     prompt: Template
@@ -88,7 +88,7 @@ class Surroundings(Struct, frozen=True, kw_only=True):
     #: Names and what is put there.
     files: tuple[tuple[Template, Put], ...] = ()
     terminal: Terminal | None = None
-    dialogue: tuple[Answer, ...] = ()
+    dialogue: tuple[Reply, ...] = ()
     stop: Stop | None = None
 
     @property

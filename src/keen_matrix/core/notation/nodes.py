@@ -24,7 +24,7 @@ class _Node(Struct, frozen=True, eq=False):
         return [getattr(self, name) for name in self.__struct_fields__[:-1]]
 
 
-class Text(_Node, frozen=True, eq=False):
+class Characters(_Node, frozen=True, eq=False):
     """Literal characters of a word."""
 
     text: str
@@ -40,7 +40,7 @@ class Field(_Node, frozen=True, eq=False):
     span: Span = (0, 0)
 
 
-Part: TypeAlias = Text | Field
+Part: TypeAlias = Characters | Field
 
 
 class Word(_Node, frozen=True, eq=False):
@@ -53,8 +53,8 @@ class Word(_Node, frozen=True, eq=False):
     @property
     def literal(self) -> str | None:
         """The word itself when it contains no field, else None."""
-        if all(isinstance(part, Text) for part in self.parts):
-            return "".join(part.text for part in self.parts if isinstance(part, Text))
+        if all(isinstance(part, Characters) for part in self.parts):
+            return "".join(part.text for part in self.parts if isinstance(part, Characters))
         return None
 
 

@@ -18,7 +18,7 @@ from functools import lru_cache
 from itertools import groupby
 
 from keen_matrix.core.errors import NotationFault
-from keen_matrix.core.notation.nodes import Field, Group, Part, Sequence, Span, Text, Word
+from keen_matrix.core.notation.nodes import Characters, Field, Group, Part, Sequence, Span, Word
 
 #: Groups inside groups; protects the recursive parser and everything that walks its result.
 MAX_DEPTH = 256
@@ -62,7 +62,7 @@ def parse_template(text: str) -> tuple[Part, ...]:
     while not cursor.done:
         # In one step: a text of a mebibyte would otherwise be gone through sign by sign.
         if plain := _PLAIN.match(text, cursor.at):
-            parts.append(Text(plain[0], plain.span()))
+            parts.append(Characters(plain[0], plain.span()))
             cursor.at = plain.end()
         else:
             cursor.braces_or_character(parts)
@@ -75,13 +75,15 @@ _PLAIN = re.compile(r"[^{}]+")
 def merge(parts: list[Part]) -> tuple[Part, ...]:
     """Join neighbouring texts and drop empty ones."""
     merged: list[Part] = []
-    for is_text, run in groupby(parts, lambda part: isinstance(part, Text)):
+    for is_text, run in groupby(parts, lambda part: isinstance(part, Characters)):
         if not is_text:
             merged += run
             continue
-        texts = [part for part in run if isinstance(part, Text) and part.text]
+        texts = [part for part in run if isinstance(part, Characters) and part.text]
         if texts:
-            merged.append(Text("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1])))
+            merged.append(
+                Characters("".join(part.text for part in texts), (texts[0].span[0], texts[-1].span[1]))
+            )
     return tuple(merged)
 
 
@@ -152,7 +154,7 @@ class _Cursor:
             elif character == "\\":
                 if self.at + 1 >= len(self.text):
                     raise self.fault("a backslash stands at the end and escapes nothing")
-                parts.append(Text(self.text[self.at + 1], (self.at, self.at + 2)))
+                parts.append(Characters(self.text[self.at + 1], (self.at, self.at + 2)))
                 self.at += 2
             else:
                 self.braces_or_character(parts)
@@ -167,7 +169,7 @@ class _Cursor:
             # where it does not, as POSIX sh has it.
             following = self.text[self.at + 1 : self.at + 2]
             if quote == '"' and character == "\\" and following and following in '"\\':
-                parts.append(Text(following, (self.at, self.at + 2)))
+                parts.append(Characters(following, (self.at, self.at + 2)))
                 self.at += 2
             else:
                 self.braces_or_character(parts)
@@ -187,7 +189,7 @@ class _Cursor:
             raise self.fault('this "}" closes nothing; write "}}" to get it literally')
         else:
             self.at += 1
-        parts.append(Text(character, (start, self.at)))
+        parts.append(Characters(character, (start, self.at)))
 
     def field(self) -> Field:
         """field = "{" expression [ "!" letter ] [ ":" format ] "}" """

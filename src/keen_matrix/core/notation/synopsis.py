@@ -107,7 +107,7 @@ class Delimiter:
 class Choice:
     """`[ a | b ]`, `( a | b )`, with `several` when three dots follow."""
 
-    alternatives: tuple[Form, ...]
+    alternatives: tuple[Usage, ...]
     optional: bool
     several: bool = False
     span: Span = field(default=(0, 0), compare=False)
@@ -121,7 +121,7 @@ Item: TypeAlias = OptionUse | Operand | Keyword | Delimiter | Choice
 
 
 @dataclass(frozen=True, slots=True)
-class Form:
+class Usage:
     """Items one after another: a whole synopsis line, or one alternative of a choice."""
 
     items: tuple[Item, ...]
@@ -138,7 +138,7 @@ class Form:
                     yield from alternative.walk()
 
 
-def with_flags_apart(form: Form) -> Form:
+def with_flags_apart(form: Usage) -> Usage:
     """Return a form in which flags that are grouped behind one dash, `[-abc]`, are flags of their
     own, each of which may be left out (POSIX XBD 12.1, 2.)."""
     items: list[Item] = []
@@ -156,8 +156,8 @@ def with_flags_apart(form: Form) -> Form:
         for number, letter in enumerate(letters):
             span = (at + number, at + number + 1)
             flag = OptionUse((f"-{letter}",), span=span)
-            items.append(Choice((Form((flag,)),), True, item.several, span))
-    return Form(tuple(items))
+            items.append(Choice((Usage((flag,)),), True, item.several, span))
+    return Usage(tuple(items))
 
 
 def _grouped(choice: Choice) -> str | None:
@@ -174,13 +174,13 @@ def _grouped(choice: Choice) -> str | None:
     return word[1:] if is_group and len(set(word)) == len(word) else None
 
 
-def parse_synopsis(text: str) -> Form:
+def parse_synopsis(text: str) -> Usage:
     """Parse one synopsis line. `str()` of the result gives the line back. Raises NotationFault
     with the place."""
-    return _Reader(text).form(parse_line(text), bracketed=False)
+    return _SynopsisReader(text).form(parse_line(text), bracketed=False)
 
 
-class _Reader:
+class _SynopsisReader:
     """Turns the words and groups of the common grammar into options, operands and keywords."""
 
     def __init__(self, text: str) -> None:
@@ -189,7 +189,7 @@ class _Reader:
     def fault(self, message: str, at: int) -> NotationFault:
         return NotationFault(message, self.text, at)
 
-    def form(self, sequence: Sequence, *, bracketed: bool) -> Form:
+    def form(self, sequence: Sequence, *, bracketed: bool) -> Usage:
         """Read the items of one sequence."""
         rest = list(sequence.items)
         items: list[Item] = []
@@ -210,7 +210,7 @@ class _Reader:
                 items.append(self.option(item, word, rest, bracketed=bracketed))
             else:
                 items.append(self.operand(item, word, rest))
-        return Form(tuple(items))
+        return Usage(tuple(items))
 
     def is_range(self, word: str, rest: list[Word | Group]) -> bool:
         """Tell whether a word is the first of a range such as `-1 … -9`."""
@@ -239,7 +239,7 @@ class _Reader:
             OptionUse((f"-{chr(code)}",), span=(start, start + 1 + number))
             for number, code in enumerate(range(ord(first), ord(end) + 1))
         ]
-        return Choice(tuple(Form((each,)) for each in flags), False, span=(start, last.span[1]))
+        return Choice(tuple(Usage((each,)) for each in flags), False, span=(start, last.span[1]))
 
     def literal(self, word: Word) -> str:
         """Return the text of a word. Raises NotationFault when it contains a field."""

@@ -36,7 +36,7 @@ def parse_budget(text: str) -> float:
     return seconds
 
 
-def pairs_of(case: Case) -> set[Pair]:
+def pairs_in(case: Case) -> set[Pair]:
     """Return the pairs of values that a case contains; a derived vector's kind and what it is
     about count as values."""
     items = {
@@ -105,7 +105,7 @@ def ordered(cases: Iterable[Case], known: Known) -> Order:
 
     supply = iter(cases)
     every = list(islice(supply, MOST_ORDERED))
-    pairs = [pairs_of(case) for case in every]
+    pairs = [pairs_in(case) for case in every]
     order = list(_choose(every, pairs, known))
     made = Order([every[at] for at in order], [pairs[at] for at in order])
     made.rest = lambda: supply

@@ -316,7 +316,7 @@ def _utf8(text: str) -> str:
     return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 
 
-class Recorder:
+class HistoryRecorder:
     """Enters one run into a history as its cases finish. What goes wrong is kept in `trouble` and
     ends the recording.
 

@@ -31,7 +31,7 @@ class Missing(Struct, frozen=True):
         return f"{number} {noun} of {self.spec} {verb} no result: {self.why}"
 
 
-class _SpecRun(Struct):
+class _RunOfSpec(Struct):
     """What a journal says of the run of one spec, while it is read."""
 
     header: Header
@@ -57,7 +57,7 @@ class _SpecRun(Struct):
 class _JournalRun(Struct):
     """What a journal says of a whole run."""
 
-    by_spec: dict[str, _SpecRun] = field(default_factory=dict)
+    by_spec: dict[str, _RunOfSpec] = field(default_factory=dict)
     #: Specs that the run was to come to.
     named: dict[str, None] = field(default_factory=dict)
 
@@ -82,13 +82,13 @@ def missing_results(paths: Sequence[str]) -> list[Missing]:
 
 def _read(path: str) -> _JournalRun:
     run = _JournalRun()
-    current: _SpecRun | None = None
+    current: _RunOfSpec | None = None
     for line in notes_and_records(path):
         if isinstance(line, Header):
             run.named |= dict.fromkeys(line.specs)
             # A run that was resumed goes on under the header that is there, or under a new one.
             kept = run.by_spec.get(line.spec)
-            current = run.by_spec[line.spec] = _SpecRun(line, kept.records if kept else 0)
+            current = run.by_spec[line.spec] = _RunOfSpec(line, kept.records if kept else 0)
         elif isinstance(line, Finished):
             if current is not None:
                 current.end = line

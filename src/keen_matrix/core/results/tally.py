@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 
-from keen_matrix.core.expect.hollow import Evidence
+from keen_matrix.core.expect.hollow import WorkSeen
 from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.lines import decode_record
@@ -122,7 +122,7 @@ class Tally:
         #: What its launcher starts, where that is not started directly.
         self.started_through: Through | None = None
         #: What was seen of the program's work in cases that held.
-        self.evidence = Evidence(spec)
+        self.evidence = WorkSeen(spec)
         self._families = {matrix.index: matrix.family for matrix in spec.matrices}
         #: Failures beyond MOST_GROUPS different ones.
         self.ungrouped = 0

@@ -164,7 +164,12 @@ class ClusterPool:
                 )
         futures = [
             self.client.submit(
-                prepare, self._task, self._archive, workers=[address], allow_other_workers=False, pure=False
+                prepare_cluster,
+                self._task,
+                self._archive,
+                workers=[address],
+                allow_other_workers=False,
+                pure=False,
             )
             for address in workers
         ]
@@ -281,7 +286,7 @@ def _home_here() -> str:
     return str(_POOL["home"])
 
 
-def prepare(task: Task, archive: bytes) -> str:
+def prepare_cluster(task: Task, archive: bytes) -> str:
     """Unpack, read and build a spec on a worker; return what is wrong, or nothing."""
     try:
         spec = _spec_of(task, archive)

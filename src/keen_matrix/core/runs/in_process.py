@@ -10,8 +10,8 @@ from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.launch.workers.links import default_jobs
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL, Journal
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.options import Choice, Launching, Ordering, RunOptions
-from keen_matrix.core.runs.run import run_specs as run_all
+from keen_matrix.core.runs.options import CaseChoice, Launching, Ordering, RunOptions
+from keen_matrix.core.runs.run import run_prepared as run_all
 from keen_matrix.core.runs.state import RunResult
 
 
@@ -38,7 +38,7 @@ def run_specs(
     options = RunOptions(
         journal=os.fspath(journal),
         launching=Launching(jobs=launches),
-        choice=Choice(only=tuple(only)),
+        choice=CaseChoice(only=tuple(only)),
         ordering=Ordering(stop_after=stop_after),
     )
     interruption.hear(())  # signals are the script's own; an end that an earlier run began is over

@@ -16,7 +16,7 @@ class Adaptation(Struct, frozen=True, kw_only=True):
     seed: int | None = None
 
 
-class Choice(Struct, frozen=True, kw_only=True):
+class CaseChoice(Struct, frozen=True, kw_only=True):
     """Which cases are run."""
 
     #: Patterns of ids, matrices and words, of which one must fit; none takes every case.
@@ -83,7 +83,7 @@ class RunOptions(Struct, frozen=True, kw_only=True):
     journal: str
     launching: Launching
     adaptation: Adaptation = Adaptation()
-    choice: Choice = Choice()
+    choice: CaseChoice = CaseChoice()
     ordering: Ordering = Ordering()
     #: Whether the run in the journal is gone on with, instead of beginning anew.
     resume: bool = False

@@ -19,7 +19,7 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.identity import file_stem
 from keen_matrix.core.model.record import VERDICTS
 from keen_matrix.core.model.spec import Spec
-from keen_matrix.core.results.history import Recorder
+from keen_matrix.core.results.history import HistoryRecorder
 from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.runs.selecting.selection import Selection
 from keen_matrix.core.runs.selecting.supply import Supply, in_order
@@ -39,12 +39,12 @@ from keen_matrix.core.runs.starting.warmth import (
 from keen_matrix.core.runs.state import Budgeted, RunState
 
 
-class Work(NamedTuple):
+class SpecWork(NamedTuple):
     """What the run of one spec goes on with."""
 
     started: Started
     tally: Tally
-    recorder: Recorder
+    recorder: HistoryRecorder
     #: Of each matrix.
     digests: Mapping[str, str]
 
@@ -57,7 +57,7 @@ class Work(NamedTuple):
 class PartRun:
     """The run of some cases of a spec, while it goes, at most so many at a time."""
 
-    def __init__(self, run: RunState, spec: Spec, work: Work, most: int | None) -> None:
+    def __init__(self, run: RunState, spec: Spec, work: SpecWork, most: int | None) -> None:
         self.run, self.spec, self.work, self.most = run, spec, work, most
         self.options, self.pool, self.journal, self.watch = (run.options, run.pool, run.journal, run.watch)
         self.names = {matrix.index: matrix.name for matrix in spec.matrices}

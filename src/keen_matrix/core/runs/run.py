@@ -18,12 +18,12 @@ from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.record import Finished, Header
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
-from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRun, Recorder, program_digest
+from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRecorder, HistoryRun, program_digest
 from keen_matrix.core.results.journal import Journal, header
 from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.runs.events import RunWatch
-from keen_matrix.core.runs.options import Choice, RunOptions
-from keen_matrix.core.runs.part import PartRun, Work
+from keen_matrix.core.runs.options import CaseChoice, RunOptions
+from keen_matrix.core.runs.part import PartRun, SpecWork
 from keen_matrix.core.runs.selecting.selection import (
     LastRun,
     Recorded,
@@ -44,7 +44,7 @@ from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import replace
 
 
-def run_specs(
+def run_prepared(
     paths: Sequence[str], options: RunOptions, pool: WorkerPool, journal: Journal, watch: RunWatch
 ) -> RunResult:
     """Run specs.
@@ -150,7 +150,7 @@ class Run(RunState):
             self.journal.write_line(told)
 
 
-def _has_cases(specs: Sequence[Spec], choice: Choice) -> bool:
+def _has_cases(specs: Sequence[Spec], choice: CaseChoice) -> bool:
     return any(next(iter(selected(spec, choice, None, frozenset())), None) is not None for spec in specs)
 
 
@@ -198,7 +198,7 @@ class SpecRun:
         self.result.tallies.append(tally)
         recorder = _recorder(self.options, spec, launch, part=not chosen.is_all or self.unchanged is not None)
         tally.started_through = begun.saves
-        work = Work(begun, tally, recorder, digests)
+        work = SpecWork(begun, tally, recorder, digests)
         try:
             left = self._run_chosen(spec, work, chosen.of_matrices(own) if own else chosen)
             if own:
@@ -234,7 +234,7 @@ class SpecRun:
         chosen = selected(spec, self.options.choice, failed, frozenset()).of_matrices(own)
         return frozenset() if next(iter(chosen), None) is None else own
 
-    def _run_chosen(self, spec: Spec, work: Work, chosen: Selection) -> int | None:
+    def _run_chosen(self, spec: Spec, work: SpecWork, chosen: Selection) -> int | None:
         """Run cases of a spec; return how many of them are left, None when they are too many to be
         counted."""
         self.watch.begins(spec, vector_count(spec) if chosen.is_all else None)
@@ -293,7 +293,7 @@ class SpecRun:
             self.result.spent.controls += time.monotonic() - begun
         return grounded(spec, kept)
 
-    def _take_over(self, spec: Spec, work: Work, chosen: Selection) -> Selection:
+    def _take_over(self, spec: Spec, work: SpecWork, chosen: Selection) -> Selection:
         """Write the results of cases for which nothing has changed since they held, and return the
         others."""
         if self.unchanged is None:
@@ -340,7 +340,7 @@ def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:
     return found
 
 
-def _recorder(options: RunOptions, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> Recorder:
+def _recorder(options: RunOptions, spec: Spec, launch: ResolvedLaunch, *, part: bool) -> HistoryRecorder:
     run = HistoryRun(
         spec=os.path.abspath(spec.path),
         spec_digest=spec.digest,
@@ -352,7 +352,7 @@ def _recorder(options: RunOptions, spec: Spec, launch: ResolvedLaunch, *, part: 
         counts={},
         journal=os.path.abspath(options.journal),
     )
-    return Recorder(DEFAULT_HISTORY, run)
+    return HistoryRecorder(DEFAULT_HISTORY, run)
 
 
 def _now() -> str:

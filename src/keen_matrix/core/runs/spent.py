@@ -42,7 +42,7 @@ class Spent(Struct):
     warm_check: float = 0.0
 
 
-def shares(
+def time_shares(
     tallies: Sequence[Tally], spent: Spent, combining: float, seconds: float, jobs: int
 ) -> list[Share]:
     """Return what took at least a tenth of a run, the largest part first."""

@@ -10,12 +10,12 @@ from typing import Any, TypeAlias
 from keen_matrix.core.errors import KeenMatrixError, NotationFault
 from keen_matrix.core.notation.synopsis import (
     Choice,
-    Form,
     Item,
     Keyword,
     Name,
     Operand,
     OptionUse,
+    Usage,
     parse_synopsis,
 )
 from keen_matrix.core.signature.helptext import (
@@ -87,7 +87,7 @@ def draft_signature(
     options = {spelling: each for each in page.options for spelling in each.spellings}
     for each in page.options:
         options |= dict.fromkeys(each.negated, HelpOption(each.negated))
-    asked = [_Usage(usage, program, page, draft.doubts) for usage in usages]
+    asked = [_UsageText(usage, program, page, draft.doubts) for usage in usages]
     draft.style = _style(options, usages[0])
     draft.help = [each for each in HELPS if _asks_help(each, options) or each in _SPELT.findall(usages[0])]
     if not draft.help and page.reader:
@@ -206,7 +206,7 @@ def _renamed(line: str, changed: Mapping[str, str]) -> str:
     return str(_renamed_form(parse_synopsis(line), changed)) if changed else line
 
 
-def _renamed_form(form: Form, changed: Mapping[str, str]) -> Form:
+def _renamed_form(form: Usage, changed: Mapping[str, str]) -> Usage:
     items: list[Item] = []
     for item in form.items:
         if isinstance(item, OptionUse):
@@ -219,7 +219,7 @@ def _renamed_form(form: Form, changed: Mapping[str, str]) -> Form:
             )
         else:
             items.append(item)
-    return Form(tuple(items))
+    return Usage(tuple(items))
 
 
 def _renamed_name(name: Name, changed: Mapping[str, str]) -> Name:
@@ -265,7 +265,7 @@ def _with_values_of_usages(page: HelpText, usages: Sequence[str], program: Seque
     used: dict[str, OptionUse] = {}
     bare: set[str] = set()
     for usage in usages:
-        for item in _Usage(usage, program, page, []).items:
+        for item in _UsageText(usage, program, page, []).items:
             for use in parse_synopsis(item).walk():
                 if isinstance(use, OptionUse) and use.values:
                     used |= dict.fromkeys(use.spellings, use)
@@ -320,7 +320,7 @@ _SHARED = ("file", "path", "choice", "date", "bool")
 
 def _operand_names(usage: str, program: Sequence[str], page: HelpText) -> Iterator[str]:
     """Yield the NAMEs of the operands of a usage line."""
-    for item in _Usage(usage, program, page, []).items:
+    for item in _UsageText(usage, program, page, []).items:
         form = parse_synopsis(item)
         yield from (each.name.name for each in form.walk() if isinstance(each, Operand))
 
@@ -331,7 +331,7 @@ _COMMAND_NAMES = re.compile(
 _ARGUMENT_NAMES = re.compile(r"^(?:args?|arguments|options)$", re.IGNORECASE)
 
 
-class _Usage:
+class _UsageText:
     """One usage line, in our notation."""
 
     def __init__(self, usage: str, program: Sequence[str], page: HelpText, doubts: list[str]) -> None:
@@ -610,7 +610,7 @@ def _completed(items: Sequence[str], options: Mapping[str, HelpOption], used: se
         yield str(_complete_form(form, options, used))
 
 
-def _complete_form(form: Form, options: Mapping[str, HelpOption], used: set[str]) -> Form:
+def _complete_form(form: Usage, options: Mapping[str, HelpOption], used: set[str]) -> Usage:
     items: list[Item] = []
     for item in form.items:
         if isinstance(item, OptionUse):
@@ -622,10 +622,10 @@ def _complete_form(form: Form, options: Mapping[str, HelpOption], used: set[str]
             items.append(Choice(_different(alternatives), item.optional, item.several))
         else:
             items.append(item)
-    return Form(tuple(items))
+    return Usage(tuple(items))
 
 
-def _different(alternatives: tuple[Form, ...]) -> tuple[Form, ...]:
+def _different(alternatives: tuple[Usage, ...]) -> tuple[Usage, ...]:
     """Return alternatives without doubles: `-n NUM | --lines=NUM` is one option once completed."""
     return tuple(dict.fromkeys(alternatives))
 

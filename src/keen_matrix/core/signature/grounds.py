@@ -33,7 +33,7 @@ class Clash(Struct, frozen=True, kw_only=True):
     about: str = ""
 
 
-class FormGrounds(Struct, frozen=True, kw_only=True):
+class UsageGrounds(Struct, frozen=True, kw_only=True):
     """What is known of one form of the synopsis."""
 
     #: Whether any vector of it was accepted.
@@ -76,7 +76,7 @@ class Grounds(Struct, frozen=True, kw_only=True):
     is taken to work."""
 
     #: One for each form of the synopsis; none when nothing was tried.
-    forms: tuple[FormGrounds, ...] = ()
+    forms: tuple[UsageGrounds, ...] = ()
     #: Controls that the program did not accept, and what it said.
     refused: tuple[tuple[Words, str], ...] = ()
     varying: tuple[Varying, ...] = ()
@@ -92,7 +92,7 @@ class Grounds(Struct, frozen=True, kw_only=True):
     #: and a sentence that says so.
     hollow: tuple[tuple[str, str], ...] = ()
 
-    def form(self, number: int) -> FormGrounds:
+    def form(self, number: int) -> UsageGrounds:
         """Return what is known of a form."""
         return self.forms[number] if number < len(self.forms) else UNTRIED
 
@@ -111,5 +111,5 @@ class Grounds(Struct, frozen=True, kw_only=True):
         return frozenset(each.stream for each in self.varying if not each.pattern)
 
 
-UNTRIED = FormGrounds()
+UNTRIED = UsageGrounds()
 NO_GROUNDS = Grounds()

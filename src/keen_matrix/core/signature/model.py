@@ -13,10 +13,10 @@ from keen_matrix.core.model.quantities import parse_bounds
 from keen_matrix.core.notation.nodes import Span
 from keen_matrix.core.notation.synopsis import (
     Choice,
-    Form,
     Keyword,
     Name,
     OptionUse,
+    Usage,
     parse_synopsis,
     with_flags_apart,
 )
@@ -90,10 +90,10 @@ class Option:
         return self.use.values[min(number, len(self.use.values) - 1)].name
 
 
-class FormModel(Struct, frozen=True, eq=False):
+class UsageModel(Struct, frozen=True, eq=False):
     """One line of the synopsis with its options by spelling."""
 
-    form: Form
+    form: Usage
     options: tuple[Option, ...]
     by_spelling: Mapping[str, Option]
     #: Where an option stands in the line → the option.
@@ -117,7 +117,7 @@ class OwnRefusal(Struct, frozen=True, kw_only=True):
 class SignatureParts:
     """What a program says it accepts, as values; `Signature` judges by it."""
 
-    lines: tuple[Form, ...]
+    lines: tuple[Usage, ...]
     values: Mapping[str, ValueType]
     #: How options are written.
     style: Style = "gnu"
@@ -137,7 +137,7 @@ class SignatureParts:
     refuse: tuple[OwnRefusal, ...] = ()
     #: Functions that `where` and `refuse` may call, those of the oracle file.
     functions: Mapping[str, Callable[..., object]] = dataclasses.field(default_factory=dict)
-    forms: tuple[FormModel, ...] = ()
+    forms: tuple[UsageModel, ...] = ()
 
     @classmethod
     def from_synopsis(
@@ -239,7 +239,7 @@ class SignatureParts:
                 )
         return replace(whole, forms=forms)
 
-    def _form(self, line: Form, number: int) -> FormModel:
+    def _form(self, line: Usage, number: int) -> UsageModel:
         options: list[Option] = []
         by_spelling: dict[str, Option] = {}
         by_place: dict[Span, Option] = {}
@@ -265,7 +265,7 @@ class SignatureParts:
             if not any(each in by_spelling for each in spellings):
                 option = self._option(OptionUse(spellings), True, 0)
                 by_spelling.update(dict.fromkeys(spellings, option))
-        return FormModel(line, tuple(options), by_spelling, by_place, _leading_keywords(line))
+        return UsageModel(line, tuple(options), by_spelling, by_place, _leading_keywords(line))
 
     def _option(self, use: OptionUse, again: bool, keywords: int) -> Option:
         least = 0 if use.value_form in ("[=]", "[]") else sum(1 for each in use.values if not each.optional)
@@ -348,7 +348,7 @@ def habits_of_switches(given: Mapping[str, Any]) -> dict[str, Any]:
     return found
 
 
-def names_of(form: Form) -> Iterable[str]:
+def names_of(form: Usage) -> Iterable[str]:
     """Yield the NAMEs of a synopsis line, of options and operands."""
     from keen_matrix.core.notation.synopsis import Operand
 
@@ -359,7 +359,7 @@ def names_of(form: Form) -> Iterable[str]:
             yield item.name.name
 
 
-def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
+def _option_places(form: Usage) -> list[tuple[OptionUse, bool, int]]:
     """Return every option use with whether dots let it be given again, and the keywords before
     it."""
     found: list[tuple[OptionUse, bool, int]] = []
@@ -380,7 +380,7 @@ def _option_places(form: Form) -> list[tuple[OptionUse, bool, int]]:
     return found
 
 
-def _leading_keywords(form: Form) -> int:
+def _leading_keywords(form: Usage) -> int:
     count = 0
     for item in form.items:
         if isinstance(item, Keyword) or _is_of_keywords(item):
@@ -507,13 +507,13 @@ def _field(key: str, value: Any, kind: type[ValueType]) -> object:
 
 __all__ = [
     "STYLES",
-    "FormModel",
     "Name",
     "Option",
     "OwnRefusal",
     "SignatureFault",
     "SignatureParts",
     "Style",
+    "UsageModel",
     "names_of",
     "parse_count",
     "value_type",

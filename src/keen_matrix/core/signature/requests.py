@@ -12,11 +12,11 @@ from functools import lru_cache
 from itertools import islice, product
 from typing import Literal, TypeAlias
 
-from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Keyword, Operand, OptionUse
-from keen_matrix.core.signature.grounds import NO_GROUNDS, UNTRIED, FormGrounds, Grounds
+from keen_matrix.core.notation.synopsis import Choice, Delimiter, Keyword, Operand, OptionUse, Usage
+from keen_matrix.core.signature.grounds import NO_GROUNDS, UNTRIED, Grounds, UsageGrounds
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.judging.taking import USUAL_HELP
-from keen_matrix.core.signature.model import FormModel, Option
+from keen_matrix.core.signature.model import Option, UsageModel
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import Struct, field, replace
 
@@ -64,7 +64,7 @@ class OperandPart(Struct, frozen=True):
 class Request(Struct, frozen=True):
     """What a vector says."""
 
-    form: FormModel
+    form: UsageModel
     options: tuple[OptionPart, ...] = ()
     operands: tuple[OperandPart, ...] = ()
     delimiter: bool = False
@@ -150,7 +150,7 @@ def is_apart(signature: Signature, option: Option) -> bool:
 class Builder:
     """Builds requests of one form, clear of what its grounds say is not accepted."""
 
-    def __init__(self, signature: Signature, form: FormModel, grounds: FormGrounds = UNTRIED) -> None:
+    def __init__(self, signature: Signature, form: UsageModel, grounds: UsageGrounds = UNTRIED) -> None:
         self.signature, self.form, self.grounds = signature, form, grounds
         self._smallest: dict[frozenset[str], Request | None] = {}
         #: What was made before: families ask for the same requests again and again.
@@ -286,7 +286,7 @@ class Assembly:
     wish."""
 
     def __init__(
-        self, builder: Builder, wish: Wish, choose: Callable[[Choice], Form | None] | None = None
+        self, builder: Builder, wish: Wish, choose: Callable[[Choice], Usage | None] | None = None
     ) -> None:
         self._builder, self._wish = builder, wish
         self._choose = choose or self._chosen
@@ -300,7 +300,7 @@ class Assembly:
         self.operands: list[OperandPart] = []
         self.delimiter = False
 
-    def add(self, form: Form) -> None:
+    def add(self, form: Usage) -> None:
         """Take what is wished for of a form, or of a part of it."""
         for item in form.items:
             if isinstance(item, Choice):  # first, since most are
@@ -316,7 +316,7 @@ class Assembly:
             else:
                 self._add_operand(item)
 
-    def _chosen(self, choice: Choice) -> Form | None:
+    def _chosen(self, choice: Choice) -> Usage | None:
         """Return the alternative that is taken: one with something that is wished for, else the
         longest in full use and the shortest, or none at all, in smallest use."""
         wish, among = self._wish, self._shape.choices[id(choice)]
@@ -361,7 +361,7 @@ class Assembly:
 class Part(Struct, frozen=True, eq=False):
     """An alternative of a choice, and what is asked of it whenever a request is made."""
 
-    form: Form
+    form: Usage
     #: Of the options in it.
     keys: frozenset[str]
     #: The NAMEs of the operands in it.
@@ -392,7 +392,7 @@ class Shape(Struct, frozen=True, eq=False):
 
 
 @lru_cache(maxsize=64)
-def shape_of(signature: Signature, form: FormModel) -> Shape:
+def shape_of(signature: Signature, form: UsageModel) -> Shape:
     """Return what is in a form: with sixty options, each request that is made asks for it some
     hundred times."""
     plain = tuple(each for each in form.options if not is_apart(signature, each))
@@ -401,7 +401,7 @@ def shape_of(signature: Signature, form: FormModel) -> Shape:
     return Shape({id(each): _among(form, each, apart) for each in choices}, plain)
 
 
-def _among(model: FormModel, choice: Choice, apart: Set[str]) -> Among:
+def _among(model: UsageModel, choice: Choice, apart: Set[str]) -> Among:
     parts = tuple(_part(model, each, apart) for each in choice.alternatives)
     return Among(
         parts=parts,
@@ -411,7 +411,7 @@ def _among(model: FormModel, choice: Choice, apart: Set[str]) -> Among:
     )
 
 
-def _part(model: FormModel, form: Form, apart: Set[str]) -> Part:
+def _part(model: UsageModel, form: Usage, apart: Set[str]) -> Part:
     items = list(form.walk())
     keys = frozenset(model.option_of(each).key for each in items if isinstance(each, OptionUse))
     names = frozenset(each.name.name for each in items if isinstance(each, Operand))
@@ -480,6 +480,6 @@ def needs_aside(builder: Builder) -> bool:
     return any(is_aside(builder.signature, part.option) for part in plain.options)
 
 
-def plain_options(signature: Signature, form: FormModel) -> list[Option]:
+def plain_options(signature: Signature, form: UsageModel) -> list[Option]:
     """Return the options of a form that do something else than give help or a version."""
     return list(shape_of(signature, form).plain)

@@ -38,7 +38,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
     ]
     fits = True
     try:
-        signature = with_sample(checked(draft))
+        signature = with_sample_file(checked(draft))
         if all(each.smallest() is None for each in builders(signature)):
             raise Misuse("no vector can be made that it accepts")
     except KeenMatrixError as error:
@@ -57,7 +57,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
     return "\n".join(lines) + "\n"
 
 
-def with_sample(signature: Signature) -> Signature:
+def with_sample_file(signature: Signature) -> Signature:
     """Return a signature whose files stand in the case's directory, as the draft puts one there."""
     values = {
         name: replace(kind, known=frozenset({SAMPLE_FILE})) if isinstance(kind, ExistingFile) else kind

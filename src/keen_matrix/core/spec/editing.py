@@ -38,7 +38,7 @@ class _Pair(NamedTuple):
     is_inline: bool
 
 
-class _Table(NamedTuple):
+class _TomlTable(NamedTuple):
     path: KeyPath
     node: tree_sitter.Node
 
@@ -49,7 +49,7 @@ class _Written(NamedTuple):
     raw: bytes
     pairs: list[_Pair]
     #: Headers, in order; the first stands for what is above them.
-    tables: list[_Table]
+    tables: list[_TomlTable]
 
 
 _PARSER = tree_sitter.Parser(tree_sitter.Language(tree_sitter_toml.language()))
@@ -59,7 +59,7 @@ _PARSER = tree_sitter.Parser(tree_sitter.Language(tree_sitter_toml.language()))
 def _written(text: str) -> _Written:
     raw = text.encode("utf-8", "surrogateescape")
     root = _PARSER.parse(raw).root_node
-    found = _Written(raw, [], [_Table((), root)])
+    found = _Written(raw, [], [_TomlTable((), root)])
     counts: dict[KeyPath, int] = {}
     for node in root.named_children:
         if node.type == "pair":
@@ -74,7 +74,7 @@ def _written(text: str) -> _Written:
                     counts[path] = counts.get(path, -1) + 1
                 if path in counts:
                     path = (*path, counts[path])
-            found.tables.append(_Table(path, node))
+            found.tables.append(_TomlTable(path, node))
             for each in inside:
                 _add_pair(found, path, each, is_inline=False)
     return found

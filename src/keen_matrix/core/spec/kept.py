@@ -38,7 +38,7 @@ SETTLED_NS = 2_000_000_000
 SUFFIX, LINTED = ".spec", ".linted"
 
 
-class Kept(NamedTuple):
+class KeptSpec(NamedTuple):
     """A spec and what it stands for."""
 
     looked: Mapping[str, Stamp]
@@ -164,7 +164,7 @@ def _read(place: str) -> Spec | None:
     """Return the spec that is kept at a place, if it still stands."""
     kept = _unpickled(place)
     try:
-        if not isinstance(kept, Kept) or not _stands(kept.looked):
+        if not isinstance(kept, KeptSpec) or not _stands(kept.looked):
             return None
         # The functions themselves cannot be pickled, and their file may have changed; only the
         # names are part of what was compiled.
@@ -193,7 +193,7 @@ def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> No
     )
     try:
         names = oracle_names(spec.program.oracle).names
-        body = pickle.dumps(Kept(looked, names, judged, bare), protocol=pickle.HIGHEST_PROTOCOL)
+        body = pickle.dumps(KeptSpec(looked, names, judged, bare), protocol=pickle.HIGHEST_PROTOCOL)
     except (OSError, RunFault, pickle.PicklingError, TypeError, AttributeError):
         return
     _write(place, body)

@@ -13,7 +13,7 @@ TomlValue: TypeAlias = Any
 TomlTables: TypeAlias = dict[str, Any]
 
 
-class Place(Struct, frozen=True):
+class KeySpan(Struct, frozen=True):
     """Where a key and its value begin and end, as byte offsets into the file."""
 
     key: int

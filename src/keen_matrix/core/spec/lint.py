@@ -12,7 +12,7 @@ from keen_matrix.core.expressions import FUNCTIONS, called_functions
 from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
-from keen_matrix.core.notation.nodes import Text
+from keen_matrix.core.notation.nodes import Characters
 from keen_matrix.core.spec.document.expectations import Expectations, ReferenceTable
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.program import ProgramTable
@@ -43,7 +43,7 @@ CASE_NAMES = frozenset({"words", "argc", "here", "case_id", "platform"})
 
 def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bool) -> list[Problem]:
     """Return the problems that come of several places taken together."""
-    checker = _Checker(source, spec)
+    checker = _SpecChecker(source, spec)
     checker.program(document)
     checker.matrices()
     if deep and not any(each.severity == "error" for each in checker.problems):
@@ -64,7 +64,7 @@ def cross_checks(source: Source, document: SpecDocument, spec: Spec, *, deep: bo
     return checker.problems
 
 
-class _Checker:
+class _SpecChecker:
     """Walks the raw data beside the compiled spec, so that every problem gets the place where it
     is written."""
 
@@ -279,12 +279,12 @@ class _Checker:
         known: dict[str, Collection[object]] = {"platform": PLATFORMS}
         if self.spec.signature is not None:
             from keen_matrix.core.signature.judging.binding import identifier
-            from keen_matrix.core.signature.values import Choice
+            from keen_matrix.core.signature.values import OneOf
 
             known |= {
                 identifier(name): kind.of
                 for name, kind in self.spec.signature.values.items()
-                if isinstance(kind, Choice) and not (kind.ignore_case or kind.open)
+                if isinstance(kind, OneOf) and not (kind.ignore_case or kind.open)
             }
         if matrix is None:
             return known
@@ -314,7 +314,7 @@ class _Checker:
             literal = word.literal
             if literal is not None:
                 words |= {literal, literal.partition("=")[0]}
-            elif isinstance(word.parts[0], Text):
+            elif isinstance(word.parts[0], Characters):
                 words.add(word.parts[0].text.partition("=")[0])
             else:
                 return None  # a value of an axis may be any word

@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from math import prod
 from typing import TYPE_CHECKING, Any, Unpack
 
-from keen_matrix.core.covering.feasible import Feasible, Rule, clashing
+from keen_matrix.core.covering.feasible import Feasible, Predicate, clashing
 from keen_matrix.core.covering.size import refuse_too_large, tuple_count
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.expect.applied import RuleUse
@@ -145,7 +145,7 @@ class _DeepChecker:
         self.maker = CaseMaker(spec, replace(matrix, where=()) if self._asks else matrix, {})
         self.layout = self.maker.layout
         self.levels = [factor.levels for factor in self.layout.factors]
-        self.rules = [Rule(each.factors, each.test) for each in self.maker.constraints]
+        self.rules = [Predicate(each.factors, each.test) for each in self.maker.constraints]
         self.used: set[str] = used.get(matrix.index, set()) | used.get(None, set())
         self.path: KeyPath = ("matrix", matrix.index)
         self.found: list[Problem] = []

@@ -7,25 +7,25 @@ import tomllib
 import tree_sitter
 import tree_sitter_toml
 
-from keen_matrix.core.spec.keys import KeyPath, Place
+from keen_matrix.core.spec.keys import KeyPath, KeySpan
 
 
-def find_places(raw: bytes) -> dict[KeyPath, Place]:
+def find_places(raw: bytes) -> dict[KeyPath, KeySpan]:
     """Return the place of each key path of a valid TOML text; arrays contribute their items by
     number."""
     parser = tree_sitter.Parser(tree_sitter.Language(tree_sitter_toml.language()))
-    finder = _Finder(raw)
+    finder = _PositionFinder(raw)
     for node in parser.parse(raw).root_node.named_children:
         finder.top_level(node)
     return finder.places
 
 
-class _Finder:
+class _PositionFinder:
     """Walks the syntax tree and remembers how often each table array has been opened."""
 
     def __init__(self, raw: bytes) -> None:
         self.raw = raw
-        self.places: dict[KeyPath, Place] = {}
+        self.places: dict[KeyPath, KeySpan] = {}
         self.counts: dict[KeyPath, int] = {}
 
     def top_level(self, node: tree_sitter.Node) -> None:
@@ -36,7 +36,7 @@ class _Finder:
             base = self.resolve(self.keys(header), opens_item=node.type == "table_array_element")
             for length in range(1, len(base) + 1):
                 self.places.setdefault(
-                    base[:length], Place(header.start_byte, header.start_byte, header.end_byte)
+                    base[:length], KeySpan(header.start_byte, header.start_byte, header.end_byte)
                 )
             for pair in pairs:
                 self.pair(base, pair)
@@ -60,14 +60,14 @@ class _Finder:
         path = base
         for name, start in self.key_starts(key):
             path = (*path, name)
-            self.places.setdefault(path, Place(start, value.start_byte, value.end_byte))
+            self.places.setdefault(path, KeySpan(start, value.start_byte, value.end_byte))
         self.value(path, value)
 
     def value(self, path: KeyPath, node: tree_sitter.Node) -> None:
         if node.type == "array":
             items = [child for child in node.named_children if child.type != "comment"]
             for index, item in enumerate(items):
-                self.places[(*path, index)] = Place(item.start_byte, item.start_byte, item.end_byte)
+                self.places[(*path, index)] = KeySpan(item.start_byte, item.start_byte, item.end_byte)
                 self.value((*path, index), item)
         elif node.type == "inline_table":
             for pair in node.named_children:

@@ -19,7 +19,7 @@ from typing import Any, NamedTuple, TypedDict, Unpack
 
 from keen_matrix.core.errors import Problem, SpecFault, caret_lines
 from keen_matrix.core.files import read_regular
-from keen_matrix.core.spec.keys import KeyPath, Place, TomlTables
+from keen_matrix.core.spec.keys import KeyPath, KeySpan, TomlTables
 from keen_matrix.core.structs import Struct, field, replace
 
 #: Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
@@ -85,7 +85,7 @@ class Source(Struct):
     data: TomlTables
     digest: str
     layers: list[Layer] = field(default_factory=list)
-    _places: dict[KeyPath, Place] | None = None
+    _places: dict[KeyPath, KeySpan] | None = None
     _raw: bytes = b""
     #: Where each line starts, in bytes, once it has been asked for.
     _starts: list[int] = field(default_factory=list)
@@ -122,7 +122,7 @@ class Source(Struct):
         source, own = self.origin(path)
         return f"{os.path.basename(source.path)}:{source.line(own)}"
 
-    def place(self, path: KeyPath) -> Place | None:
+    def place(self, path: KeyPath) -> KeySpan | None:
         """Return the place of a key path, or of the nearest enclosing one that is written in the
         file."""
         places = self._all_places()
@@ -132,7 +132,7 @@ class Source(Struct):
                 return places[path[:length]]
         return None
 
-    def _all_places(self) -> dict[KeyPath, Place]:
+    def _all_places(self) -> dict[KeyPath, KeySpan]:
         if self._places is None:
             from keen_matrix.core.spec.positions import (
                 find_places,  # its library is costly, and of use with a fault alone

@@ -34,7 +34,7 @@ WIDE = 100
 Part: TypeAlias = "Template | Expression"
 
 
-class _Tried(Struct):
+class _TriedPart(Struct):
     """What came of one expression: how often it was tried, how often it failed, and the first
     failure."""
 
@@ -44,11 +44,11 @@ class _Tried(Struct):
     fault: ExpressionFault | None = None
 
 
-class _Trial(Struct):
+class _MatrixTrial(Struct):
     """The trial of one matrix. `oracle` names the functions that are not to be called."""
 
     oracle: frozenset[str]
-    found: dict[int, _Tried] = field(default_factory=dict)
+    found: dict[int, _TriedPart] = field(default_factory=dict)
     #: What was tried: an object that is kept alive shares its identity with no other.
     keep: list[object] = field(default_factory=list)
 
@@ -60,7 +60,7 @@ class _Trial(Struct):
         entry = self.found.get(id(part))
         if entry is None:
             self.keep.append(part)
-            entry = self.found[id(part)] = _Tried(where)
+            entry = self.found[id(part)] = _TriedPart(where)
         entry.tried += 1
         try:
             act()
@@ -69,11 +69,11 @@ class _Trial(Struct):
             entry.fault = entry.fault or fault
         except ValueError as error:  # the value of a template is of no use where it stands
             entry.failed += 1
-            text = part.source if isinstance(part, Expression) else shown(part)
+            text = part.source if isinstance(part, Expression) else template_text(part)
             entry.fault = entry.fault or ExpressionFault(text, str(error))
 
 
-def shown(template: Template) -> str:
+def template_text(template: Template) -> str:
     """Return a template as it stands in a spec, as far as it is known: its fields where it was cut
     out of a line."""
     return template.source or " ".join(each.source for each in template.expressions)
@@ -92,7 +92,7 @@ def mistaken_expressions(
     for matrix in spec.matrices:
         if not _has_expressions(spec, matrix):
             continue
-        trial = _Trial(oracle)
+        trial = _MatrixTrial(oracle)
         # A careful reading may take a moment, and not as long as a run; of our own work, whatever
         # else the machine does.
         until = time.thread_time() + TRY_SECONDS
@@ -158,11 +158,11 @@ def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
         return True
     return any(rule.when is not None for rule in rules) or any(
         isinstance(part, Expression) or part.constant is None
-        for part in (*around, *parts_of([rule.aspects for rule in rules]))
+        for part in (*around, *templates_in([rule.aspects for rule in rules]))
     )
 
 
-def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
+def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _MatrixTrial) -> None:
     from keen_matrix.core.expect.rules import rules_for, standing_at
 
     if case.fault is not None:
@@ -177,7 +177,7 @@ def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _Trial) -> None:
         _try_rules(rules_for(spec, matrix, case, number), scope, trial)
 
 
-def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
+def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _MatrixTrial) -> None:
     """Try the conditions of rules, then the expectations that have the last word; others are never
     asked."""
     for rule in rules:
@@ -202,14 +202,14 @@ def _try_rules(rules: Sequence[Rule], scope: Scope, trial: _Trial) -> None:
             if isinstance(each, (ContainsForm, LinesForm))
             for text in each.texts
         }
-        for part in parts_of([aspect]):
+        for part in templates_in([aspect]):
             if isinstance(part, Template) and part.constant is None:
                 # Where a list of texts is asked for, a field alone may be a list.
                 act = part.value if id(part) in spliced else part.render
                 trial.attempt(part, where, partial(act, scope))
 
 
-def parts_of(values: Iterable[Any]) -> Iterator[Part]:
+def templates_in(values: Iterable[Any]) -> Iterator[Part]:
     """Yield the templates and expressions in values, however deep they stand; not those of
     `holds`, which see a match."""
     return (each for each in _within(values) if isinstance(each, (Template, Expression)))

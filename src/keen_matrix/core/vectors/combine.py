@@ -12,7 +12,7 @@ from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.vectors.constraints import Constraint, all_rows
 from keen_matrix.core.vectors.factors import Layout
-from keen_matrix.core.vectors.kept_rows import keep, place_of, read
+from keen_matrix.core.vectors.kept_rows import keep, place_of, read_rows
 
 if TYPE_CHECKING:
     from keen_matrix.core.covering.search import Covering, Demand
@@ -109,12 +109,12 @@ def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint])
 def demand_of(layout: Layout, constraints: Sequence[Constraint], strength: int) -> Demand:
     """Return what the factors of a matrix demand of a covering array: its rules are the constraints
     that say more than that a factor stands inside a part of the line."""
-    from keen_matrix.core.covering.search import Demand, Inside, Rule
+    from keen_matrix.core.covering.search import Demand, Inside, Predicate
 
     return Demand(
         levels=[factor.levels for factor in layout.factors],
         strength=strength,
-        rules=[Rule(each.factors, each.test) for each in constraints if each.level is None],
+        rules=[Predicate(each.factors, each.test) for each in constraints if each.level is None],
         inside=[
             Inside(each.factors[0], each.factors[1], each.level)
             for each in constraints
@@ -132,7 +132,7 @@ def _searched(demand: Demand, place: str) -> Covering:
     NoRows."""
     from keen_matrix.core.covering.search import cover
 
-    kept = read(place) if place else None
+    kept = read_rows(place) if place else None
     if kept is not None:
         return kept
     began = time.monotonic()

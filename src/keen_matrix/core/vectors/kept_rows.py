@@ -74,7 +74,7 @@ def _build() -> list[object]:
     ]
 
 
-def read(place: str) -> Covering | None:
+def read_rows(place: str) -> Covering | None:
     """Return the array that is kept at a place; None where there is none, or it is damaged."""
     import numpy as np
 

@@ -153,7 +153,7 @@ class CaseMaker:
         self._around = _varying_surroundings(matrix)
         self._others = tuple(number for number, step in enumerate(matrix.steps) if step.is_other)
         self._standing, self._later = (
-            _Kept(
+            _AnswerCache(
                 partial(
                     _standing, spec.signature, spec.signature_origin, _files_of(spec, matrix, is_first=each)
                 )
@@ -289,7 +289,8 @@ class CaseMaker:
             yield from (encode(case_fields(case, self.matrix.name)).decode() for case in self.cases())
             return
         columns = [
-            (number, _Kept(partial(_json_value, name, column))) for name, number, column in self._lookups
+            (number, _AnswerCache(partial(_json_value, name, column)))
+            for name, number, column in self._lookups
         ]
         # What is the same in every line is put together once: of a million lines, encoding each
         # from its fields takes far longer.
@@ -346,7 +347,7 @@ class _Words:
         self._layout, self._here, self._functions = layout, here, functions
         self._plan = self._sequence(line)
         # Without optional parts each row has the same slots, and no walk decides which.
-        self._flat = all(isinstance(each, _Slot) for each in self._plan)
+        self._flat = all(isinstance(each, _WordSlot) for each in self._plan)
         self._glued = any(item.glued for item in _items(line))
 
     def of(self, row: Row) -> tuple[str, ...]:
@@ -372,19 +373,19 @@ class _Words:
         """Whether entries() can be used."""
         return not self._glued
 
-    def _emit(self, plan: list[_Slot | _Choice], row: Row, found: list[Entry]) -> None:
+    def _emit(self, plan: list[_WordSlot | _LineGroup], row: Row, found: list[Entry]) -> None:
         for each in plan:
-            if isinstance(each, _Slot):
+            if isinstance(each, _WordSlot):
                 found.append(each.table[each.key(row)])
             else:
                 alternative = each.chosen(row)
                 if alternative is not None:
                     self._emit(alternative, row, found)
 
-    def _glue(self, plan: list[_Slot | _Choice], row: Row, words: list[str]) -> None:
+    def _glue(self, plan: list[_WordSlot | _LineGroup], row: Row, words: list[str]) -> None:
         for each in plan:
             before = len(words)
-            if isinstance(each, _Slot):
+            if isinstance(each, _WordSlot):
                 words += each.table[each.key(row)][0]
             else:
                 alternative = each.chosen(row)
@@ -393,11 +394,11 @@ class _Words:
             if each.glued and 0 < before < len(words):
                 words[before - 1 : before + 1] = [words[before - 1] + words[before]]
 
-    def _sequence(self, sequence: Sequence) -> list[_Slot | _Choice]:
+    def _sequence(self, sequence: Sequence) -> list[_WordSlot | _LineGroup]:
         return [
-            _Slot(item, self._layout, self._here, self._functions)
+            _WordSlot(item, self._layout, self._here, self._functions)
             if isinstance(item, Word)
-            else _Choice(item, self._layout, [self._sequence(each) for each in item.alternatives])
+            else _LineGroup(item, self._layout, [self._sequence(each) for each in item.alternatives])
             for item in sequence.items
         ]
 
@@ -410,7 +411,7 @@ def _items(sequence: Sequence) -> Iterator[Word | Group]:
                 yield from _items(alternative)
 
 
-class _Kept(dict[object, Any]):
+class _AnswerCache(dict[object, Any]):
     """Answers by key, worked out when first asked for; so many are kept that no matrix fills the
     memory."""
 
@@ -429,7 +430,7 @@ class _Kept(dict[object, Any]):
 MAX_KEPT = 8_192
 
 
-class _Slot:
+class _WordSlot:
     """One word of the line."""
 
     def __init__(
@@ -444,7 +445,7 @@ class _Slot:
         ]
         self._here, self._functions = here, functions
         self.key: Callable[[Row], object] = itemgetter(*self.factors) if self.factors else lambda row: None
-        self.table = _Kept(self._entry)
+        self.table = _AnswerCache(self._entry)
 
     def _entry(self, key: Any) -> Entry:
         """Return the words that this word of the line gives, and their JSON. Raises
@@ -455,16 +456,18 @@ class _Slot:
         return words, ",".join(map(_json, words))
 
 
-class _Choice:
+class _LineGroup:
     """One group of the line."""
 
-    def __init__(self, group: Group, layout: Layout, alternatives: list[list[_Slot | _Choice]]) -> None:
+    def __init__(
+        self, group: Group, layout: Layout, alternatives: list[list[_WordSlot | _LineGroup]]
+    ) -> None:
         self.group, self.glued = group, group.glued
         self._number = layout.groups[id(group)]
         self._first = 1 if group.optional else 0
         self._alternatives = alternatives
 
-    def chosen(self, row: Row) -> list[_Slot | _Choice] | None:
+    def chosen(self, row: Row) -> list[_WordSlot | _LineGroup] | None:
         """Return the alternative that a row takes, or None when the group is left out or absent."""
         index = row[self._number] - self._first
         return self._alternatives[index] if 0 <= index < len(self._alternatives) else None

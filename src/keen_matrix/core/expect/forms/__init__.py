@@ -20,7 +20,7 @@ from keen_matrix.core.expect.forms import (
     reference,
     text,
 )
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind
+from keen_matrix.core.expect.forms.base import Form, FormContext, FormKind
 from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.model.table import Table
 
@@ -69,7 +69,7 @@ NEEDS: Mapping[str, tuple[str, ...]] = {
 
 def forms_of(table: Table, aspect: str) -> tuple[Form, ...]:
     """Return the forms of a validated text table, or a file's, of an aspect, in a fixed order."""
-    about = Compiling(aspect, forms_of)
+    about = FormContext(aspect, forms_of)
     return tuple(form for kind in FORMS.values() for form in kind.compile(table, about))
 
 

@@ -58,7 +58,7 @@ class Form(Struct, frozen=True):
         return self.describe()
 
 
-class Compiling(Struct, frozen=True):
+class FormContext(Struct, frozen=True):
     """What a kind may need to know to make forms of a table."""
 
     #: The name of the aspect, under which a baseline is recorded.
@@ -73,7 +73,7 @@ class FormKind(Struct, frozen=True, kw_only=True):
     #: Its key in a table of a spec.
     key: str
     #: Yields its forms from a validated table.
-    compile: Callable[[Table, Compiling], Iterator[Form]]
+    compile: Callable[[Table, FormContext], Iterator[Form]]
     #: Keys of which one must stand beside it.
     needs: tuple[str, ...] = ()
     #: Keys that change what it asks, and ask nothing by themselves.
@@ -116,7 +116,7 @@ def encoded(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
-def lines_of(text: str) -> list[str]:
+def split_lines(text: str) -> list[str]:
     """Return the lines of a text; a final newline makes no further line."""
     lines = text.split("\n")
     return lines[:-1] if lines[-1] == "" else lines

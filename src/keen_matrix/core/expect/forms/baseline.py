@@ -8,8 +8,8 @@ from functools import lru_cache
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
-    Compiling,
     Form,
+    FormContext,
     FormKind,
     decoded,
     forgives_numbers,
@@ -63,7 +63,7 @@ def _read(path: str, written: int) -> dict[str, dict[str, bytes]]:
     return read_baselines(path) if written else {}
 
 
-def _baseline(table: Table, about: Compiling) -> Iterator[Form]:
+def _baseline(table: Table, about: FormContext) -> Iterator[Form]:
     if table.baseline:
         yield BaselineForm(about.aspect, tolerance_of(table))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
+from keen_matrix.core.expect.forms.base import Form, FormContext, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.model.table import Table
 
@@ -81,22 +81,22 @@ class NotForm(Form, frozen=True):
         return f"not: {self.form.describe()}"
 
 
-def _together(table: Table, about: Compiling) -> Form:
+def _together(table: Table, about: FormContext) -> Form:
     found = about.forms_of(table, about.aspect)
     return found[0] if len(found) == 1 else AllForm(found)
 
 
-def _any(table: Table, about: Compiling) -> Iterator[Form]:
+def _any(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "any") is not None:
         yield AnyForm(tuple(_together(each, about) for each in given(table, "any")))
 
 
-def _all(table: Table, about: Compiling) -> Iterator[Form]:
+def _all(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "all") is not None:
         yield AllForm(tuple(_together(each, about) for each in given(table, "all")))
 
 
-def _not(table: Table, about: Compiling) -> Iterator[Form]:
+def _not(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "not") is not None:
         yield NotForm(_together(given(table, "not"), about))
 

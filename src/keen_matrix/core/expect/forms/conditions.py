@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Compiling, Form, FormKind, decoded
+from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Form, FormContext, FormKind, decoded
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.model.table import Table
@@ -44,7 +44,7 @@ class HoldsForm(Form, frozen=True):
         return " and ".join(f"{each.source} is true" for each in self.conditions)
 
 
-def _holds(table: Table, about: Compiling) -> Iterator[Form]:
+def _holds(table: Table, about: FormContext) -> Iterator[Form]:
     if table.holds is not None:
         yield HoldsForm(table.matches or "", tuple(map(Expression, table.holds)))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import Compiling, Form, FormKind, decoded, given
+from keen_matrix.core.expect.forms.base import Form, FormContext, FormKind, decoded, given
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.model.table import Table
 
@@ -63,7 +63,7 @@ def parse_bytes(text: str) -> tuple[str, bytes]:
     return name, digest
 
 
-def _bytes(table: Table, about: Compiling) -> Iterator[Form]:
+def _bytes(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "bytes") is not None:
         yield BytesForm(*parse_bytes(given(table, "bytes")))
 

@@ -12,12 +12,12 @@ from typing import TypeAlias
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     MATCH_SECONDS,
-    Compiling,
     Form,
+    FormContext,
     FormKind,
     decoded,
     given,
-    lines_of,
+    split_lines,
 )
 from keen_matrix.core.expect.forms.lines import CountForm, parse_amount
 from keen_matrix.core.expect.mismatch import Mismatch, Told
@@ -155,7 +155,7 @@ class ColumnsForm(Form, frozen=True):
         another type, the number of rows."""
         rows = [
             (number, self._cells(line))
-            for number, line in enumerate(lines_of(decoded(actual)), 1)
+            for number, line in enumerate(split_lines(decoded(actual)), 1)
             if line.strip()
         ]
         names = [each.render(context.scope) for each in self.names]
@@ -218,7 +218,7 @@ class SortedForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch at the first line that is out of order, or that does not begin with a
         number where numbers are asked for."""
-        lines = lines_of(decoded(actual))
+        lines = split_lines(decoded(actual))
         expected = f"lines in order, {'numbers' if self.numbers else 'texts'} {'down' if self.down else 'up'}"
         before: float | str | None = None
         for number, line in enumerate(lines, 1):
@@ -268,7 +268,7 @@ class UniqueForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch at the first line that stood before."""
         seen: dict[str, int] = {}
-        for number, line in enumerate(lines_of(decoded(actual)), 1):
+        for number, line in enumerate(split_lines(decoded(actual)), 1):
             if line in seen:
                 yield Mismatch(
                     form="unique", expected="", actual=f'"{line}" in lines {seen[line]} and {number}'
@@ -296,7 +296,7 @@ def _limit(value: object) -> Limit:
     return value if isinstance(value, float) or value is None else float(str(value))
 
 
-def _number(table: Table, about: Compiling) -> Iterator[Form]:
+def _number(table: Table, about: FormContext) -> Iterator[Form]:
     found = given(table, "number")
     if found is not None:
         yield NumberForm(
@@ -309,7 +309,7 @@ def _number(table: Table, about: Compiling) -> Iterator[Form]:
         )
 
 
-def _columns(table: Table, about: Compiling) -> Iterator[Form]:
+def _columns(table: Table, about: FormContext) -> Iterator[Form]:
     found = given(table, "columns")
     if found is not None:
         yield ColumnsForm(
@@ -320,14 +320,14 @@ def _columns(table: Table, about: Compiling) -> Iterator[Form]:
         )
 
 
-def _sorted(table: Table, about: Compiling) -> Iterator[Form]:
+def _sorted(table: Table, about: FormContext) -> Iterator[Form]:
     asked = given(table, "sorted")
     if asked is not None:
         text = "" if asked is True else asked
         yield SortedForm(numbers="numbers" in text, down="down" in text)
 
 
-def _unique(table: Table, about: Compiling) -> Iterator[Form]:
+def _unique(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "unique"):
         yield UniqueForm()
 

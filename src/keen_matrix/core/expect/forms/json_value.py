@@ -10,8 +10,8 @@ from typing import TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
-    Compiling,
     Form,
+    FormContext,
     FormKind,
     forgives_numbers,
     given,
@@ -187,12 +187,12 @@ def _form(table: Table, value: object, *, lines: bool) -> Form:
     return JsonForm(value, lines=lines, tolerance=tolerance_of(table), ignore=ignore, any_order=order)
 
 
-def _json(table: Table, about: Compiling) -> Iterator[Form]:
+def _json(table: Table, about: FormContext) -> Iterator[Form]:
     if "json_" in table.model_fields_set:  # null is a value
         yield _form(table, given(table, "json"), lines=False)
 
 
-def _json_lines(table: Table, about: Compiling) -> Iterator[Form]:
+def _json_lines(table: Table, about: FormContext) -> Iterator[Form]:
     if table.json_lines is not None:
         yield _form(table, table.json_lines, lines=True)
 

@@ -7,13 +7,13 @@ from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
-    Compiling,
     Form,
+    FormContext,
     FormKind,
     decoded,
     forgives_numbers,
     given,
-    lines_of,
+    split_lines,
     templates,
     texts_of,
     tolerance_of,
@@ -46,8 +46,8 @@ class LinesForm(Form, frozen=True):
             for each in texts_of(text, context.scope)
         ]
         # An item may be several lines; an empty one is an empty line, and not none.
-        expected = [line for text in texts for line in lines_of(text) or [""]]
-        found = lines_of(decoded(actual))
+        expected = [line for text in texts for line in split_lines(text) or [""]]
+        found = split_lines(decoded(actual))
         if self.any_order:
             yield from lines_counted(expected, found, self.tolerance)
         elif len(found) != len(expected) or not all(
@@ -109,7 +109,7 @@ class CountForm(Form, frozen=True):
         """Yield a mismatch when the count is another. Raises ValueError when a template gives no
         count."""
         low, high = self._bounds(context.scope)
-        found = len(lines_of(decoded(actual))) if self.lines else len(actual)
+        found = len(split_lines(decoded(actual))) if self.lines else len(actual)
         if found < low or (high is not None and found > high):
             form = "number-of-lines" if self.lines else "size"
             yield Mismatch(form=form, expected=bounds_text(low, high), actual=str(found))
@@ -142,22 +142,22 @@ class CountForm(Form, frozen=True):
         return f"has {amount} {noun}"
 
 
-def _lines(table: Table, about: Compiling) -> Iterator[Form]:
+def _lines(table: Table, about: FormContext) -> Iterator[Form]:
     if table.lines is not None:
         yield LinesForm(templates(table.lines), tolerance=tolerance_of(table))
 
 
-def _any_order(table: Table, about: Compiling) -> Iterator[Form]:
+def _any_order(table: Table, about: FormContext) -> Iterator[Form]:
     if table.lines_any_order is not None:
         yield LinesForm(templates(table.lines_any_order), any_order=True, tolerance=tolerance_of(table))
 
 
-def _number(table: Table, about: Compiling) -> Iterator[Form]:
+def _number(table: Table, about: FormContext) -> Iterator[Form]:
     if table.number_of_lines is not None:
         yield CountForm(parse_amount(table.number_of_lines))
 
 
-def _size(table: Table, about: Compiling) -> Iterator[Form]:
+def _size(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "size") is not None:  # only the table of a file has it
         yield CountForm(parse_amount(table.size), lines=False)
 

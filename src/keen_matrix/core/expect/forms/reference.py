@@ -8,14 +8,14 @@ from functools import lru_cache
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
-    Compiling,
     Form,
+    FormContext,
     FormKind,
     decoded,
     encoded,
     forgives_numbers,
     given,
-    lines_of,
+    split_lines,
     tolerance_of,
     within,
 )
@@ -52,7 +52,7 @@ class SameForm(Form, frozen=True):
         compare with."""
         expected = masked_expectation(decoded(self._expected(context, actual)), context.masks)
         if self.any_order:
-            yield from lines_counted(lines_of(expected), lines_of(decoded(actual)), self.tolerance)
+            yield from lines_counted(split_lines(expected), split_lines(decoded(actual)), self.tolerance)
         elif not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
 
@@ -131,12 +131,12 @@ def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) 
     return done.stdout
 
 
-def _file(table: Table, about: Compiling) -> Iterator[Form]:
+def _file(table: Table, about: FormContext) -> Iterator[Form]:
     if table.file is not None:
         yield SameForm(file=Template(table.file), tolerance=tolerance_of(table), any_order=_any_order(table))
 
 
-def _command(table: Table, about: Compiling) -> Iterator[Form]:
+def _command(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "command") is not None:
         words = parse_words(table.command) if isinstance(table.command, str) else parse_list(table.command)
         yield SameForm(

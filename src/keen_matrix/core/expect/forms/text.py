@@ -8,8 +8,8 @@ from typing import ClassVar
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import (
     MATCH_SECONDS,
-    Compiling,
     Form,
+    FormContext,
     FormKind,
     decoded,
     endings,
@@ -188,37 +188,37 @@ class MatchesForm(Form, frozen=True):
         return f"matches {self.pattern}"
 
 
-def _is(table: Table, about: Compiling) -> Iterator[Form]:
+def _is(table: Table, about: FormContext) -> Iterator[Form]:
     if given(table, "is") is not None:
         yield IsForm(Template(given(table, "is")), tolerance_of(table))
 
 
-def _contains(table: Table, about: Compiling) -> Iterator[Form]:
+def _contains(table: Table, about: FormContext) -> Iterator[Form]:
     if table.contains is not None:
         yield ContainsForm(templates(table.contains))
 
 
-def _lacks(table: Table, about: Compiling) -> Iterator[Form]:
+def _lacks(table: Table, about: FormContext) -> Iterator[Form]:
     if table.lacks is not None:
         yield ContainsForm(templates(table.lacks), wanted=False)
 
 
-def _starts(table: Table, about: Compiling) -> Iterator[Form]:
+def _starts(table: Table, about: FormContext) -> Iterator[Form]:
     if table.starts is not None:
         yield StartsForm(Template(table.starts))
 
 
-def _ends(table: Table, about: Compiling) -> Iterator[Form]:
+def _ends(table: Table, about: FormContext) -> Iterator[Form]:
     if table.ends is not None:
         yield EndsForm(Template(table.ends))
 
 
-def _empty(table: Table, about: Compiling) -> Iterator[Form]:
+def _empty(table: Table, about: FormContext) -> Iterator[Form]:
     if table.empty is not None:
         yield EmptyForm(table.empty)
 
 
-def _matches(table: Table, about: Compiling) -> Iterator[Form]:
+def _matches(table: Table, about: FormContext) -> Iterator[Form]:
     if table.matches is not None:
         yield MatchesForm(table.matches)
 

@@ -39,7 +39,7 @@ class KeptPlaces(Struct, frozen=True, kw_only=True):
     by_case: dict[str, KeptPlace]
 
 
-class _Whole(Struct, frozen=True):
+class _KeptPlaces(Struct, frozen=True):
     version: int
     specs: dict[str, KeptPlaces]
 
@@ -54,7 +54,7 @@ def keep_places(journal: str, spec: str, found: KeptPlaces) -> None:
     whole = _read(journal)
     specs = {**whole.specs, os.path.abspath(spec): found}
     with replacing(path_of(journal)) as file:
-        file.write(structs.json.encode(_Whole(VERSION, specs)))
+        file.write(structs.json.encode(_KeptPlaces(VERSION, specs)))
 
 
 def kept_places(journal: str, spec: str, started: str) -> KeptPlaces | None:
@@ -64,10 +64,10 @@ def kept_places(journal: str, spec: str, started: str) -> KeptPlaces | None:
     return found if found is not None and found.started == started else None
 
 
-def _read(journal: str) -> _Whole:
+def _read(journal: str) -> _KeptPlaces:
     try:
         with open_regular(path_of(journal)) as file:
-            found = structs.json.decode(file.read(), type=_Whole)
+            found = structs.json.decode(file.read(), type=_KeptPlaces)
     except (OSError, structs.DecodeError, structs.ValidationError):
-        return _Whole(VERSION, {})
-    return found if found.version == VERSION else _Whole(VERSION, {})
+        return _KeptPlaces(VERSION, {})
+    return found if found.version == VERSION else _KeptPlaces(VERSION, {})

@@ -14,7 +14,7 @@ from math import sqrt
 from typing import Literal, TypeAlias
 
 from keen_matrix.core.insight.places.trace import Place
-from keen_matrix.core.insight.places.tracing import Run, distance
+from keen_matrix.core.insight.places.tracing import TracedCase, distance
 from keen_matrix.core.results.causes import cause_key
 from keen_matrix.core.structs import Struct, replace
 
@@ -31,7 +31,7 @@ _Found: TypeAlias = "tuple[float, Why, frozenset[int]]"
 WEAK = 0.7
 
 
-class Ranked(Struct, frozen=True, kw_only=True):
+class RankedPlace(Struct, frozen=True, kw_only=True):
     """A place, and how well it explains failing."""
 
     place: Place
@@ -46,19 +46,19 @@ class Ranked(Struct, frozen=True, kw_only=True):
     #: Holding runs that are alike in this.
     holding: int
     #: The failing run with the fewest words that it explains.
-    example: Run
+    example: TracedCase
 
 
 class Ranking(Struct, frozen=True, kw_only=True):
     """The places in order, and what that stands on."""
 
-    places: list[Ranked]
+    places: list[RankedPlace]
     #: The failing ones.
-    runs: Sequence[Run]
+    runs: Sequence[TracedCase]
     failing: int
     holding: int
     #: The failing run with the fewest words.
-    example: Run | None
+    example: TracedCase | None
     #: Whether D* has the same place first.
     is_agreed: bool
     #: Whether any line goes with failing: else failing and holding runs run the same lines.
@@ -73,8 +73,8 @@ class Ranking(Struct, frozen=True, kw_only=True):
 class Parting(Struct, frozen=True):
     """Where a failing run leaves the way of one that held."""
 
-    failing: Run
-    holding: Run
+    failing: TracedCase
+    holding: TracedCase
     #: The last line of the common way.
     last: Place | None
     #: The line that the failing run goes on with; None where it ends.
@@ -96,7 +96,7 @@ def dstar(failing: int, holding: int, all_failing: int) -> float:
     return failing**2 / without if without else float("inf")
 
 
-def parting(run: Run, holding: Sequence[Run]) -> Parting | None:
+def parting(run: TracedCase, holding: Sequence[TracedCase]) -> Parting | None:
     """Return where a run leaves the way of the most alike that held; None where no order is told,
     or they go the same way."""
     near = min(
@@ -125,7 +125,7 @@ def parting(run: Run, holding: Sequence[Run]) -> Parting | None:
 class _Spectra:
     """For each line, which runs run it."""
 
-    def __init__(self, runs: Sequence[Run]) -> None:
+    def __init__(self, runs: Sequence[TracedCase]) -> None:
         self.runs = runs
         self.all_failing = sum(run.failed for run in runs)
         self.ran: dict[Place, frozenset[int]] = {}
@@ -158,11 +158,11 @@ class _Spectra:
         return None
 
 
-def _simplicity(run: Run) -> tuple[int, str]:
+def _simplicity(run: TracedCase) -> tuple[int, str]:
     return len(run.case.argv), run.case.id
 
 
-def ranked(runs: Sequence[Run]) -> Ranking:
+def ranked(runs: Sequence[TracedCase]) -> Ranking:
     """Return the places that explain best why some runs failed."""
     spectra = _Spectra(runs)
     found: dict[Place, _Found] = {}
@@ -186,7 +186,7 @@ def ranked(runs: Sequence[Run]) -> Ranking:
         (place for place in found if spectra.count(found[place][2])[0]),
         key=lambda place: (-found[place][0], near.get(place, len(near)), place),
     )
-    places: list[Ranked] = []
+    places: list[RankedPlace] = []
     for place in order:
         score, why, numbers = found[place]
         # Neighbouring lines that the very same runs went through are one place: a branch, not five
@@ -202,7 +202,7 @@ def ranked(runs: Sequence[Run]) -> Ranking:
         # The simplest one is what somebody will step through.
         example = min((runs[n] for n in numbers if runs[n].failed), key=_simplicity)
         places.append(
-            Ranked(
+            RankedPlace(
                 place=place,
                 last=place.line,
                 score=score,
@@ -232,7 +232,7 @@ def ranked(runs: Sequence[Run]) -> Ranking:
 
 
 def _goes_on(
-    ranked: Ranked, place: Place, own: _Found, found: Mapping[Place, _Found], spectra: _Spectra
+    ranked: RankedPlace, place: Place, own: _Found, found: Mapping[Place, _Found], spectra: _Spectra
 ) -> bool:
     """Tell whether a place is the line next to others of which the very same is so."""
     if ranked.place.file != place.file or found[ranked.place] != own:
@@ -243,16 +243,16 @@ def _goes_on(
     return ranked.place.line in beside or ranked.last in beside
 
 
-def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
+def ranked_causes(runs: Sequence[TracedCase]) -> list[Ranking]:
     """Return a ranking for each cause: failing runs that went wrong in the same way, with all that
     held. Of several causes that have the same line first, it is one. Those that a line explains
     well are first, then those of most runs."""
     holding = [run for run in runs if not run.failed]
-    by_cause: dict[object, list[Run]] = {}
+    by_cause: dict[object, list[TracedCase]] = {}
     for run in runs:
         if run.failed:
             by_cause.setdefault(cause_key(run.record), []).append(run)
-    by_place: dict[object, list[Run]] = {}
+    by_place: dict[object, list[TracedCase]] = {}
     for number, failing in enumerate(by_cause.values()):
         first = ranked([*failing, *holding])
         # Two causes with one suspicious line are most likely one fault that shows twice.
@@ -262,7 +262,7 @@ def ranked_causes(runs: Sequence[Run]) -> list[Ranking]:
     return sorted(found, key=lambda each: (not each.is_strong, not each.is_telling, -each.failing))
 
 
-def _nearness(runs: Sequence[Run]) -> Mapping[Place, int]:
+def _nearness(runs: Sequence[TracedCase]) -> Mapping[Place, int]:
     """Return for lines how many steps they are from where a failing run leaves its control's
     way."""
     holding = [run for run in runs if not run.failed]

@@ -33,7 +33,7 @@ ALIKE = 3
 TOLD_EACH = 10
 
 
-class Run(Struct, frozen=True, eq=False):
+class TracedCase(Struct, frozen=True, eq=False):
     """A case that was launched with its lines told."""
 
     case: Case
@@ -47,10 +47,10 @@ class Run(Struct, frozen=True, eq=False):
         return self.record.verdict in FAILING
 
 
-class Evidence(Struct):
+class Traces(Struct):
     """What came of tracing."""
 
-    runs: list[Run] = field(default_factory=list)
+    runs: list[TracedCase] = field(default_factory=list)
     #: Ids of cases that did otherwise when they were traced, and are left out.
     otherwise: list[str] = field(default_factory=list)
     #: Ids of cases that told no line: they ended by a signal, or ran no file of the program's
@@ -150,14 +150,14 @@ class Following:
     def __exit__(self, *_: object) -> None:
         shutil.rmtree(self._folder, ignore_errors=True)
 
-    def evidence(self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]) -> Evidence:
+    def evidence(self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]) -> Traces:
         """Launch cases with their lines told, and compare what they do with their records; an
         interruption leaves what is known by then.
 
         A program that may be run warm is, for all but the few cases that do otherwise so: these are
         launched once more, cold, and only what differs then as well is left out.
         """
-        found = Evidence()
+        found = Traces()
         try:
             self._follow(pool, cases, records, found)
         except KeyboardInterrupt:
@@ -168,7 +168,7 @@ class Following:
         return found
 
     def _follow(
-        self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record], found: Evidence
+        self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record], found: Traces
     ) -> None:
         warm = self._warm_plan(cases)
         if warm is not None:
@@ -184,7 +184,7 @@ class Following:
         pool: WorkerPool,
         cases: Sequence[Case],
         records: Mapping[str, Record],
-        into: tuple[Evidence, WarmPlan | None],
+        into: tuple[Traces, WarmPlan | None],
     ) -> list[tuple[Case, bool]]:
         """Launch cases; what is known of them goes into the evidence. Return those of which nothing
         is, and whether that is because they told no line."""
@@ -212,7 +212,7 @@ class Following:
             if trace is None:
                 left.append((case, did_so))
             else:
-                found.runs.append(Run(case, record, trace))
+                found.runs.append(TracedCase(case, record, trace))
         return left
 
     def _in_folder(self, text: str) -> str:

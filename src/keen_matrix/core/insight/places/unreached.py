@@ -7,7 +7,7 @@ import re
 from collections.abc import Collection, Sequence
 
 from keen_matrix.core.insight.places.trace import Place
-from keen_matrix.core.insight.places.tracing import Run
+from keen_matrix.core.insight.places.tracing import TracedCase
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.structs import Struct
 
@@ -30,14 +30,14 @@ class Unreached(Struct, frozen=True, kw_only=True):
     words: tuple[str, ...] | None = None
 
 
-def reached_and_all(runs: Sequence[Run]) -> tuple[set[Place], set[Place]]:
+def reached_and_all(runs: Sequence[TracedCase]) -> tuple[set[Place], set[Place]]:
     """Return the lines that some run runs, and all that could be run in the same files."""
     ran = {place for run in runs for place in run.trace.places}
     can_run = {place for run in runs for place in run.trace.can_run}
     return ran & can_run if can_run else ran, can_run or ran
 
 
-def unreached(spec: Spec, runs: Sequence[Run]) -> list[Unreached]:
+def unreached(spec: Spec, runs: Sequence[TracedCase]) -> list[Unreached]:
     """Return the parts of the program's files that no run comes to, in the order of the files."""
     ran, every = reached_and_all(runs)
     words = {word for run in runs for word in run.case.argv}

@@ -18,13 +18,13 @@ from keen_matrix.core.experiments.findings import Finding, Shown
 from keen_matrix.core.experiments.minimal import minimal
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.lines import name_in_conditions
-from keen_matrix.core.insight.settling.values import Slot, bounds_at, described, table_of
+from keen_matrix.core.insight.settling.values import ValueSlot, bounds_at, table_of, type_text
 from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.kinds import FAMILIES
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request
-from keen_matrix.core.signature.values import Choice
+from keen_matrix.core.signature.values import OneOf
 from keen_matrix.core.structs import replace
 
 #: Vectors that are launched together before what is refused of them is reduced.
@@ -120,7 +120,7 @@ class _Reduced:
         there = [part.name for part in self.request.operands]
         self.more = tuple(name for name in dict.fromkeys(there) if there.count(name) > least.count(name))
 
-    def _with_usual_values(self, builder: Builder) -> list[Slot]:
+    def _with_usual_values(self, builder: Builder) -> list[ValueSlot]:
         """Put the usual value wherever the program refuses that as well, and return where it does
         not."""
         needed = []
@@ -133,10 +133,10 @@ class _Reduced:
                     break
             else:
                 if usual != word:
-                    needed.append(Slot(place, number, name))
+                    needed.append(ValueSlot(place, number, name))
         return needed
 
-    def word(self, slot: Slot) -> str:
+    def word(self, slot: ValueSlot) -> str:
         """Return the value at a place."""
         found = ((place, number, word) for place, number, _, word in self.request.slots())
         return next(word for *at, word in found if at == [slot.place, slot.number])
@@ -163,7 +163,7 @@ def _finding(lab: Lab, number: int, reduced: _Reduced) -> Finding | None:
         table = _narrower(lab, reduced, slot, is_alone=not (others or reduced.more))
         if table is not None:
             edit = ValueEdit(slot.name, table, f"{OBSERVED}: {reduced.answer.text}")
-            text = f"{slot.name} is {described(table)}"
+            text = f"{slot.name} is {type_text(table)}"
             return Finding(text=text, shown=shown, edits=(edit,))
     told = [part.option.key for part in others]
     told += [_spelt(lab, reduced, slot) for slot in reduced.slots]
@@ -266,14 +266,14 @@ def _is_taken(lab: Lab, reduced: _Reduced) -> bool:
 MOST_TRIED = 3
 
 
-def _spelt(lab: Lab, reduced: _Reduced, slot: Slot) -> str:
+def _spelt(lab: Lab, reduced: _Reduced, slot: ValueSlot) -> str:
     """Return an option with its value as it is typed, or an operand with its word."""
     if isinstance(slot.place, int):
         return shlex.join(reduced.request.options[slot.place].words())
     return f"{slot.name} {shlex.quote(reduced.word(slot))}"
 
 
-def _narrower(lab: Lab, reduced: _Reduced, slot: Slot, *, is_alone: bool) -> TypeGuess | None:
+def _narrower(lab: Lab, reduced: _Reduced, slot: ValueSlot, *, is_alone: bool) -> TypeGuess | None:
     """Return a type without the values of a NAME that are refused here: of a number by itself its
     bounds, of other texts those that are taken."""
     kind = lab.signature.values[slot.name]
@@ -290,7 +290,7 @@ def _narrower(lab: Lab, reduced: _Reduced, slot: Slot, *, is_alone: bool) -> Typ
     taken = [each for each, answer in answers.items() if answer.works]
     if not taken or len(taken) == len(legal):
         return None
-    if isinstance(kind, Choice):
+    if isinstance(kind, OneOf):
         # a choice that is taken beside other options is one, only not here
         is_open = {"open": True} if kind.open else {}
         return {"of": taken, **is_open} if is_alone else None

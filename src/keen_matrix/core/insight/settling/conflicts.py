@@ -11,7 +11,7 @@ from keen_matrix.core.expect.naming import is_named
 from keen_matrix.core.experiments.ask import Answer
 from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, Edit, SynopsisEdit, ValueEdit
 from keen_matrix.core.experiments.findings import Finding, Shown
-from keen_matrix.core.experiments.forms import UNKNOWN, FormTrials, beside_operands, optional_of
+from keen_matrix.core.experiments.forms import UNKNOWN, UsageTrials, beside_operands, optional_of
 from keen_matrix.core.experiments.minimal import minimal
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted, waits
 from keen_matrix.core.insight.settling.lines import (
@@ -25,9 +25,9 @@ from keen_matrix.core.insight.settling.lines import (
     without_option,
 )
 from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
-from keen_matrix.core.notation.synopsis import Choice, Form
+from keen_matrix.core.notation.synopsis import Choice, Usage
 from keen_matrix.core.signature.families.accepted import pairs_of
-from keen_matrix.core.signature.grounds import Clash, FormGrounds
+from keen_matrix.core.signature.grounds import Clash, UsageGrounds
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.structs import replace
@@ -95,7 +95,7 @@ MOST_NAMED = 4
 MOST_PARTNERS = 12
 
 
-def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
+def _clashes_in_pairs(lab: Lab, number: int, found: UsageGrounds) -> Iterator[Clash]:
     trials = lab.forms.trials(number)
     trials.rebuild(found)
     requests = list(pairs_of(lab.signature, trials.builder))
@@ -125,7 +125,7 @@ def _clashes_in_pairs(lab: Lab, number: int, found: FormGrounds) -> Iterator[Cla
             yield from (each for each in tried if each is not None)
 
 
-def _fewest(lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Answer) -> Sequence[Option]:
+def _fewest(lab: Lab, trials: UsageTrials, options: Sequence[Option], answer: Answer) -> Sequence[Option]:
     """Return the fewest of some options that are refused together, those that the answer names
     tried first; none where it is their values that are refused."""
 
@@ -144,7 +144,7 @@ def _fewest(lab: Lab, trials: FormTrials, options: Sequence[Option], answer: Ans
     return minimal(options, refused)
 
 
-def _stated(lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash]) -> Iterator[Finding]:
+def _stated(lab: Lab, number: int, found: UsageGrounds, clashes: Iterable[Clash]) -> Iterator[Finding]:
     for clash in clashes:
         form = lab.signature.forms[number]
         there = {each.key for each in plain_options(lab.signature, form)}
@@ -160,7 +160,7 @@ def _stated(lab: Lab, number: int, found: FormGrounds, clashes: Iterable[Clash])
             yield _lone(lab, number, found, clash)
 
 
-def _refused_alone(lab: Lab, number: int, found: FormGrounds) -> Iterator[Clash]:
+def _refused_alone(lab: Lab, number: int, found: UsageGrounds) -> Iterator[Clash]:
     """Yield the options that are refused by themselves, though the fullest vector is accepted:
     beside an option of it they do nothing."""
     trials = lab.forms.trials(number)
@@ -200,7 +200,7 @@ def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
     yield from typed_findings(lab, request, slots)
 
 
-def _lone(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Finding:
+def _lone(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Finding:
     """Return that an option is refused by itself, or which other one it needs: where there is one
     that makes it accepted, and every vector that has it without is refused."""
     key = clash.options[0]
@@ -373,7 +373,7 @@ def _with_value_told(lab: Lab, request: Request, option: Option, clash: Clash) -
     return None
 
 
-def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterator[Finding]:
+def _conflict(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Iterator[Finding]:
     """Yield that some options exclude each other: by a group where two do and all that stand in it,
     else by conditions."""
     shown = (Shown(clash.words, clash.answer),)
@@ -416,7 +416,7 @@ def _conflict(lab: Lab, number: int, found: FormGrounds, clash: Clash) -> Iterat
         yield Finding(text=f"{' and '.join(clash.options)} exclude each other", shown=shown)
 
 
-def _grouped_as_well(lab: Lab, number: int, keys: Sequence[str]) -> Form | None:
+def _grouped_as_well(lab: Lab, number: int, keys: Sequence[str]) -> Usage | None:
     """Return another line of the synopsis with options in a group that exclude each other in one;
     None where they stand otherwise there, or are not seen to be refused."""
     form = lab.signature.lines[number]
@@ -474,7 +474,7 @@ def _never_together(keys: Sequence[str], answer: str) -> Edit:
     return AppendEdit(("signature", "where"), f"not ({given})", f"{OBSERVED}: {answer}")
 
 
-def _within(trials: FormTrials, changed: Form, clash: Clash) -> list[Option]:
+def _within(trials: UsageTrials, changed: Usage, clash: Clash) -> list[Option]:
     """Return the options of the group that a clash would stand in."""
     wanted = {spelling for each in trials.options(clash.options) for spelling in each.spellings}
     group = next(
@@ -484,14 +484,14 @@ def _within(trials: FormTrials, changed: Form, clash: Clash) -> list[Option]:
     return [each for each in trials.builder.form.options if set(each.spellings) <= inside]
 
 
-def _may_be_together(trials: FormTrials, pair: Sequence[Option]) -> bool:
+def _may_be_together(trials: UsageTrials, pair: Sequence[Option]) -> bool:
     """Tell whether the synopsis lets two options stand together. Those that it keeps apart were
     tried when their group was made."""
     request = trials.builder.smallest(pair)
     return request is not None and {each.key for each in pair} <= _keys(request)
 
 
-def _is_refused_reversed(trials: FormTrials, pair: Sequence[Option]) -> bool:
+def _is_refused_reversed(trials: UsageTrials, pair: Sequence[Option]) -> bool:
     """Tell whether two options are refused as well in the other order: of some the last one
     counts."""
     request = trials.builder.smallest(pair)

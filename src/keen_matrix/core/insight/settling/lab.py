@@ -11,7 +11,7 @@ from keen_matrix.core.experiments.ask import Allowance, Answer, Experiments, Out
 from keen_matrix.core.experiments.edits import AppendEdit, edited
 from keen_matrix.core.experiments.evidence import reason_not_to_state
 from keen_matrix.core.experiments.findings import Finding, Shown
-from keen_matrix.core.experiments.forms import FormTrials, grounds_of_form
+from keen_matrix.core.experiments.forms import UsageTrials, grounds_of_form
 from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.launch.through import Through
@@ -19,7 +19,7 @@ from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.starting.program import started
-from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
+from keen_matrix.core.signature.grounds import Grounds, UsageGrounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, builders
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.load import load_spec
@@ -164,7 +164,7 @@ class Forms:
     def __init__(self, lab: Lab) -> None:
         self.lab = lab
         #: The text of the spec, and what is known of its forms by it.
-        self._known: tuple[str, dict[int, FormGrounds]] = ("", {})
+        self._known: tuple[str, dict[int, UsageGrounds]] = ("", {})
         #: What launches did not suffice for, by that text: the forms, and what was allowed.
         self._short: dict[int, Allowance] = {}
 
@@ -174,11 +174,11 @@ class Forms:
             return builders(self.lab.signature)
         return builders(self.lab.signature, Grounds(forms=self.grounds()))
 
-    def grounds(self) -> tuple[FormGrounds, ...]:
+    def grounds(self) -> tuple[UsageGrounds, ...]:
         """Return what is known of each form: what it requires, what clashes in it."""
         return tuple(self.ground(number) for number in range(len(self.lab.signature.forms)))
 
-    def ground(self, number: int) -> FormGrounds:
+    def ground(self, number: int) -> UsageGrounds:
         """Return what is known of one form. It costs launches for what is not known yet."""
         if self._known[0] != self.lab.text:
             self._known, self._short = (self.lab.text, {}), {}
@@ -204,9 +204,9 @@ class Forms:
         found = Builder(self.lab.signature, self.lab.signature.forms[number], self.ground(number))
         return found if found.grounds.works and self.lab.works(found.smallest()) else None
 
-    def trials(self, number: int) -> FormTrials:
+    def trials(self, number: int) -> UsageTrials:
         """Return the experiments with one form."""
-        return FormTrials(self.lab.signature, number, self.lab.experiments)
+        return UsageTrials(self.lab.signature, number, self.lab.experiments)
 
 
 def came(answer: Answer) -> str:

@@ -10,7 +10,7 @@ from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.experiments.forms import UNKNOWN
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.launch.through import started_directly
-from keen_matrix.core.launch.warm.warmcheck import difference_of
+from keen_matrix.core.launch.warm.warmcheck import warm_difference
 from keen_matrix.core.signature.grounds import Words
 
 #: What a launcher takes at each launch from which on it is worth passing by.
@@ -35,7 +35,7 @@ def pass_launcher_by(lab: Lab) -> None:
     lab.experiments.launches += other.launches
     lab.experiments.spent += other.spent
     pairs = zip(vectors, answers, strict=True)
-    if any(difference_of(answer.record, others[words].record) for words, answer in pairs):
+    if any(warm_difference(answer.record, others[words].record) for words, answer in pairs):
         return
     name, lab.launch = os.path.basename(lab.launch.words[0]), direct
     text = f"{name} only starts {saves.file}, and takes {saves.seconds:.1f} s for it: it is passed by"

@@ -7,14 +7,14 @@ from collections.abc import Iterator, Sequence, Set
 
 from keen_matrix.core.experiments.edits import SynopsisEdit
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Item, Operand, OptionUse, Usage
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.signature.requests import Builder
 from keen_matrix.core.structs import replace
 
 
-def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
+def grouped(form: Usage, spellings: Sequence[Set[str]]) -> Usage | None:
     """Return a line in which options that stand in brackets of their own, or in a group that one of
     them begins, are one group; None where they stand otherwise."""
     places = [_place_of(form, each) for each in spellings]
@@ -26,10 +26,10 @@ def grouped(form: Form, spellings: Sequence[Set[str]]) -> Form | None:
     alternatives = tuple(each for member in members for each in member.alternatives)
     items: list[Item] = [item for at, item in enumerate(form.items) if at not in rest]
     items[first] = Choice(alternatives, all(each.optional for each in members))
-    return Form(tuple(items))
+    return Usage(tuple(items))
 
 
-def asked_for(form: Form, spellings: Sequence[Set[str]], *, several: bool) -> Form | None:
+def asked_for(form: Usage, spellings: Sequence[Set[str]], *, several: bool) -> Usage | None:
     """Return a line in which one of some options that stand in brackets of their own has to be
     given, or `several`; None where they stand otherwise."""
     group = grouped(form, spellings)
@@ -43,10 +43,10 @@ def asked_for(form: Form, spellings: Sequence[Set[str]], *, several: bool) -> Fo
         else item
         for item in group.items
     ]
-    return Form(tuple(items))
+    return Usage(tuple(items))
 
 
-def _place_of(form: Form, spellings: Set[str]) -> int | None:
+def _place_of(form: Usage, spellings: Set[str]) -> int | None:
     """Return where a group stands that is nothing but alternatives of one option each, one of them
     a given one."""
     for at, item in enumerate(form.items):
@@ -66,7 +66,7 @@ def spellings_in(choice: Choice) -> Iterator[str]:
                 yield from item.spellings
 
 
-def without_brackets(form: Form, spellings: Set[str], names: Set[str]) -> Form:
+def without_brackets(form: Usage, spellings: Set[str], names: Set[str]) -> Usage:
     """Return a line in which some options and operands stand without the brackets round them."""
     items: list[Item] = []
     for item in form.items:
@@ -81,10 +81,10 @@ def without_brackets(form: Form, spellings: Set[str], names: Set[str]) -> Form:
             items.append(alone)
         else:
             items.append(item)
-    return Form(tuple(items))
+    return Usage(tuple(items))
 
 
-def without_option(form: Form, spellings: Set[str]) -> Form | None:
+def without_option(form: Usage, spellings: Set[str]) -> Usage | None:
     """Return a line without an option that stands in brackets of its own; None where it stands
     otherwise."""
     items = [
@@ -92,7 +92,7 @@ def without_option(form: Form, spellings: Set[str]) -> Form | None:
     ]
     gone = [item for item in form.items if item not in items]
     is_alone = len(gone) == 1 and isinstance(gone[0], Choice) and len(gone[0].alternatives) == 1
-    return Form(tuple(items)) if is_alone else None
+    return Usage(tuple(items)) if is_alone else None
 
 
 def replace_optional(item: Item) -> Item:
@@ -100,7 +100,7 @@ def replace_optional(item: Item) -> Item:
     return replace(item, optional=False) if isinstance(item, Choice) else item
 
 
-def with_operand(form: Form, name: str, other: Item | None) -> Form | None:
+def with_operand(form: Usage, name: str, other: Item | None) -> Usage | None:
     """Return a line with another item in the place of an operand that stands by itself, or with
     none; None where there is no such operand."""
     items: list[Item] = []
@@ -109,7 +109,7 @@ def with_operand(form: Form, name: str, other: Item | None) -> Form | None:
             items += [] if other is None else [other]
         else:
             items.append(item)
-    return Form(tuple(items)) if tuple(items) != form.items else None
+    return Usage(tuple(items)) if tuple(items) != form.items else None
 
 
 def spellings_of_keys(lab: Lab, number: int, keys: Set[str]) -> set[str]:
@@ -118,14 +118,14 @@ def spellings_of_keys(lab: Lab, number: int, keys: Set[str]) -> set[str]:
     return {spelling for each in options if each.key in keys for spelling in each.spellings}
 
 
-def synopsis_edit(lab: Lab, number: int, form: Form) -> SynopsisEdit:
+def synopsis_edit(lab: Lab, number: int, form: Usage) -> SynopsisEdit:
     """Return the change of the synopsis to another line at a place."""
     lines = [*lab.signature.lines]
     lines[number] = form
     return SynopsisEdit(tuple(map(str, lines)))
 
 
-def short(form: Form) -> str:
+def short(form: Usage) -> str:
     """Return a line as far as it is shown."""
     text = str(form)
     return text if len(text) < 60 else text[:59] + "…"

@@ -23,7 +23,7 @@ from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
 from keen_matrix.core.insight.settling.program import language_of_program, script_of
 from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
-from keen_matrix.core.runs.starting.scripts import is_named
+from keen_matrix.core.runs.starting.scripts import names_reader
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.habits import SWITCH_NAMES
 from keen_matrix.core.signature.model import Option, habits_of_switches
@@ -45,7 +45,7 @@ NO_NUMBER, PLAIN_WORD = "no-number", "word"
 MOST_PAIRS = 6
 
 
-class Probe(NamedTuple):
+class ReaderProbe(NamedTuple):
     """A vector on which readers differ, and the switch that says what it is, if it gets through and
     if it does not."""
 
@@ -110,7 +110,7 @@ def _without_style(lab: Lab, name: str) -> Iterator[Edit]:
 def _rank(script: str, row: Reader) -> int:
     """Return which of several readers that do the same is taken: one that the script names, one of
     no language, any other. What is no script names none."""
-    if is_named(script, row):
+    if names_reader(script, row):
         return 0
     return 1 if row.runtime == "any" else 2
 
@@ -122,7 +122,7 @@ MOST_SWITCHES, MOST_OF_NAMED = 2, 5
 
 
 def _with_switches(
-    lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[Probe], seen: dict[Words, str]
+    lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[ReaderProbe], seen: dict[Words, str]
 ) -> tuple[str, dict[str, bool | str], list[Words]] | None:
     """Return the reader that does what the program does but for the fewest single habits, with what
     these are and the vectors that show them; None where there is none. What is left of the words
@@ -147,7 +147,7 @@ def _with_switches(
 
 
 def _switched(
-    lab: Lab, signature: Signature, probes: Sequence[Probe], seen: Mapping[Words, str]
+    lab: Lab, signature: Signature, probes: Sequence[ReaderProbe], seen: Mapping[Words, str]
 ) -> tuple[dict[str, bool | str], list[Words], Signature]:
     """Return the habits with which a signature says what the program did, the vector that showed
     each, and the signature with them. They are found one after another: where unknown options are
@@ -175,7 +175,7 @@ def _varied(signature: Signature, switches: Mapping[str, bool | str]) -> Signatu
     return replace(signature, habits=replace(signature.habits, **habits))
 
 
-def _is_mixed(lab: Lab, probes: Sequence[Probe], seen: Mapping[Words, str]) -> bool:
+def _is_mixed(lab: Lab, probes: Sequence[ReaderProbe], seen: Mapping[Words, str]) -> bool:
     """Tell whether some options may be given again and others not."""
     uses = [each for each in probes if each.habit == "repeat" and each.words in seen]
     return len({_said(lab, each) for each in uses} - {None}) > 1
@@ -253,7 +253,7 @@ def _read_by(signature: Signature, name: str, row: Reader) -> Signature:
 
 
 def _left(
-    lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[Probe], seen: dict[Words, str]
+    lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[ReaderProbe], seen: dict[Words, str]
 ) -> dict[str, Signature]:
     """Return the candidates that agree with the program on all that it was given: first on the
     vectors that tell most of them apart, then on others."""
@@ -308,7 +308,7 @@ def settle_habits(lab: Lab) -> Iterator[Finding]:
     if lab.signature.reader:
         return  # one that was guessed is taken back by now, or stated
     yield from _style(lab)
-    by_habit: dict[str, list[Probe]] = {}
+    by_habit: dict[str, list[ReaderProbe]] = {}
     for probe in _sound_probes(lab):
         if probe.habit:
             by_habit.setdefault(probe.habit, []).append(probe)
@@ -371,7 +371,7 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
         yield Finding(text=text, shown=lab.shown(*refused[:MOST_SHOWN]), edits=(edit,))
 
 
-def _said(lab: Lab, probe: Probe) -> bool | str | None:
+def _said(lab: Lab, probe: ReaderProbe) -> bool | str | None:
     """Return what a probe says its habit is; None where it says nothing."""
     found = refused_or_accepted(lab.answer(probe.words))
     return {"accepted": probe.accepted, "refused": probe.refused}.get(found)
@@ -398,7 +398,7 @@ def _style(lab: Lab) -> Iterator[Finding]:
 # --- the vectors ---
 
 
-def _probes(lab: Lab) -> Iterator[Probe]:
+def _probes(lab: Lab) -> Iterator[ReaderProbe]:
     """Yield vectors on which readers differ, made of accepted ones."""
     for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
         base = builder.smallest()
@@ -416,7 +416,7 @@ def _probes(lab: Lab) -> Iterator[Probe]:
         yield from _with_unknown(base)
 
 
-def _sound_probes(lab: Lab) -> list[Probe]:
+def _sound_probes(lab: Lab) -> list[ReaderProbe]:
     """Return the vectors on which readers differ, without those that a program complains of and
     ends with 0 all the same: that it takes them is not to be told from a status that is wrong."""
     probes = list(dict.fromkeys(_probes(lab)))
@@ -483,47 +483,47 @@ def _beside(base: Request, words: Sequence[str]) -> Words:
     return (*whole[:behind], *words, *whole[behind:])
 
 
-def _bundled(lab: Lab, base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
+def _bundled(lab: Lab, base: Request, flags: Sequence[OptionPart]) -> Iterator[ReaderProbe]:
     """Two flags in one word, which are accepted in two."""
     letters = [letter for each in flags if (letter := _letter(each.option))]
     for first, second in islice(combinations(letters, 2), MOST_PAIRS):
         if lab.answer(_beside(base, [first, second])).works:
-            yield Probe(_beside(base, [f"{first}{second[1]}"]), "bundling", True, False)
+            yield ReaderProbe(_beside(base, [f"{first}{second[1]}"]), "bundling", True, False)
             return
 
 
-def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[Probe]:
+def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[ReaderProbe]:
     """Flags: shortened, with a value, twice, with other dashes, taken back."""
     for part in flags[:1]:
         if not part.option.again:
-            yield Probe(_beside(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
+            yield ReaderProbe(_beside(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
     for part in [each for each in flags if not _long(each.option) and len(each.spelling) > 2][:1]:
         # a word behind one dash
         if (capitals := part.spelling.upper()) not in base.form.by_spelling:
-            yield Probe(_beside(base, [capitals]), "ignore_case", True, False)
+            yield ReaderProbe(_beside(base, [capitals]), "ignore_case", True, False)
     for part in [each for each in flags if _long(each.option)][:2]:
         long = _long(part.option)
         yield from _shortened(base, flags, long, ())
         if not part.option.again:  # a count may take a number where others take no value
-            yield Probe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
-            yield Probe(_beside(base, [f"{long}=true"]))
+            yield ReaderProbe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
+            yield ReaderProbe(_beside(base, [f"{long}=true"]))
         if f"-{long[2]}" not in base.form.by_spelling:
-            yield Probe(_beside(base, [long[1:]]))  # else it may be a letter and its value
-        yield Probe(_beside(base, [long.upper()]), "ignore_case", True, False)
-        yield Probe(_beside(base, [f"--no-{long[2:]}"]))
+            yield ReaderProbe(_beside(base, [long[1:]]))  # else it may be a letter and its value
+        yield ReaderProbe(_beside(base, [long.upper()]), "ignore_case", True, False)
+        yield ReaderProbe(_beside(base, [f"--no-{long[2:]}"]))
 
 
-def _shortened(base: Request, parts: Sequence[OptionPart], long: str, values: Words) -> Iterator[Probe]:
+def _shortened(base: Request, parts: Sequence[OptionPart], long: str, values: Words) -> Iterator[ReaderProbe]:
     """A long option by its beginning, where no other begins so."""
     known = {spelling for each in base.form.options for spelling in each.spellings}
     for length in range(len(long) - 1, 3, -1):
         short = long[:length]
         if sum(1 for each in known if each.startswith(short)) == 1:
-            yield Probe(_beside(base, [short, *values]), "abbreviations", True, False)
+            yield ReaderProbe(_beside(base, [short, *values]), "abbreviations", True, False)
             return
 
 
-def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> Iterator[Probe]:
+def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> Iterator[ReaderProbe]:
     """An option with its value: joined, empty, missing, with a dash, twice, in other spellings."""
     (value,) = part.values
     name = part.option.name_of(0)
@@ -532,35 +532,37 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
     # of a text that must be a certain one nothing is known but that one
     is_any = kind.type in ("int", "float") or value == PLAIN_WORD
     if letter:
-        yield Probe(_beside(base, [f"{letter}{value}"]), "joined", True, False)
+        yield ReaderProbe(_beside(base, [f"{letter}{value}"]), "joined", True, False)
         if is_any:
-            yield Probe(_beside(base, [f"{letter}={value}"]))
-        yield Probe(_beside(base, [f"-{letter}", value]))
+            yield ReaderProbe(_beside(base, [f"{letter}={value}"]))
+        yield ReaderProbe(_beside(base, [f"-{letter}", value]))
     one_dash = _one_dash(part.option)
     if one_dash and not long:
-        yield Probe(_beside(base, [f"{one_dash}={value}"]), "joined", True, False)
+        yield ReaderProbe(_beside(base, [f"{one_dash}={value}"]), "joined", True, False)
     if long:
-        yield Probe(_beside(base, [f"{long}={value}"]), "joined", True, False)
+        yield ReaderProbe(_beside(base, [f"{long}={value}"]), "joined", True, False)
         if kind.type == "text" and is_any:  # whether another type takes it is for the program
-            yield Probe(_beside(base, [f"{long}="]))
-        yield Probe(_beside(base, [long[1:], value]))
+            yield ReaderProbe(_beside(base, [f"{long}="]))
+        yield ReaderProbe(_beside(base, [long[1:], value]))
         yield from _shortened(base, [part], long, (value,))
     if not part.option.again:
         other = next((each for each in builder.legal(name) if each != value), value)
-        yield Probe(_beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse")
+        yield ReaderProbe(
+            _beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse"
+        )
     if _ends_behind(base, part.option):
-        yield Probe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
+        yield ReaderProbe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
     if kind.type == "text" and is_any and kind.read("-x").status == "legal":
-        yield Probe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
+        yield ReaderProbe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
     if kind.type in ("int", "float"):
         if kind.read("-5").status == "legal":
-            yield Probe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
+            yield ReaderProbe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
         # A program that takes any word for a number says nothing of how its reader reads numbers,
         # and what a shell script does with one is its own.
         takes_any = lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
         is_checked = not takes_any and language_of_program(lab) != "shell"
         for text in NUMBERS if is_checked else ():
-            yield Probe(_beside(base, [part.spelling, text]))
+            yield ReaderProbe(_beside(base, [part.spelling, text]))
 
 
 def _ends_behind(base: Request, option: Option) -> bool:
@@ -587,28 +589,28 @@ def _with_operand(lab: Lab, builder: Builder, base: Request) -> Request:
     return base
 
 
-def _with_operands(builder: Builder, base: Request, parts: Sequence[OptionPart]) -> Iterator[Probe]:
+def _with_operands(builder: Builder, base: Request, parts: Sequence[OptionPart]) -> Iterator[ReaderProbe]:
     """Operands: options behind them, delimiters, one too many, a lone dash."""
     plain = [part for part in base.operands if part.name]
     if plain:
         for part in parts:
             words = replace(base, options=(*base.options, part)).words("last")
-            yield Probe(words, "interleaved", True, False)
-        yield Probe(replace(base, delimiter=True).words(), "delimiter", True, False)
-        yield Probe((*base.words(), "--"))
+            yield ReaderProbe(words, "interleaved", True, False)
+        yield ReaderProbe(replace(base, delimiter=True).words(), "delimiter", True, False)
+        yield ReaderProbe((*base.words(), "--"))
     else:
-        yield Probe((*base.words(), "--"))
+        yield ReaderProbe((*base.words(), "--"))
     extra = (*base.words(), plain[-1].word if plain else "word")
     if builder.signature.judge(extra).status == "refused":
-        yield Probe(extra, "superfluous_operands", "ignore", "refuse")
+        yield ReaderProbe(extra, "superfluous_operands", "ignore", "refuse")
 
 
-def _with_unknown(base: Request) -> Iterator[Probe]:
+def _with_unknown(base: Request) -> Iterator[ReaderProbe]:
     """Options that no program has."""
     for word in ("--no-such-option", "-Z"):
         if word not in base.form.by_spelling:
-            yield Probe(_beside(base, [word]), "unknown_options", "take", "refuse")
-    yield Probe(_beside(base, ["--no-such-option=x"]), "unknown_options", "take", "refuse")
+            yield ReaderProbe(_beside(base, [word]), "unknown_options", "take", "refuse")
+    yield ReaderProbe(_beside(base, ["--no-such-option=x"]), "unknown_options", "take", "refuse")
 
 
-__all__ = ["Probe", "settle_habits", "settle_reader", "settle_repeats"]
+__all__ = ["ReaderProbe", "settle_habits", "settle_reader", "settle_repeats"]

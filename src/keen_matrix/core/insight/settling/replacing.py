@@ -18,7 +18,7 @@ from keen_matrix.core.insight.settling.lines import (
     without_brackets,
     without_option,
 )
-from keen_matrix.core.notation.synopsis import Choice, Form, Item, Operand
+from keen_matrix.core.notation.synopsis import Choice, Item, Operand, Usage
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Builder, Request, operand_count, plain_options
 from keen_matrix.core.structs import replace
@@ -127,7 +127,7 @@ def _stated(
     line = None if own is None else with_operand(own, name, other)
     if line is None:
         return Finding(text=text, shown=shown)
-    lines: list[Form] = [*lab.signature.lines]
+    lines: list[Usage] = [*lab.signature.lines]
     for option in options:
         if not lab.works(builder.smallest([option])):  # it takes the place, and nothing else may
             spellings = spellings_of_keys(lab, number, {option.key})
@@ -143,7 +143,7 @@ def _least(lab: Lab, item: Operand) -> int:
     return operand_count(lab.signature, item)[0]
 
 
-def _line_of_its_own(lab: Lab, form: Form, options: Sequence[Option], builder: Builder) -> Form | None:
+def _line_of_its_own(lab: Lab, form: Usage, options: Sequence[Option], builder: Builder) -> Usage | None:
     """Return a line in which one of some options is required, with dots where several of them go
     together; None where they stand in groups with others."""
     spellings = [set(each.spellings) for each in options]
@@ -160,12 +160,12 @@ def _line_of_its_own(lab: Lab, form: Form, options: Sequence[Option], builder: B
         else each
         for each in grouping.items
     ]
-    return Form(tuple(items))
+    return Usage(tuple(items))
 
 
 def _left_of(lab: Lab, builder: Builder, item: Operand, options: Sequence[Option]) -> Item | None:
     """Return what stands in the place of an operand beside options that stand in for it: any number
     of words where one was enough and more are taken, else none."""
     if item.name.several and any(lab.works(builder.smallest([each])) for each in options):
-        return Choice((Form((item,)),), optional=True)
+        return Choice((Usage((item,)),), optional=True)
     return None

@@ -21,7 +21,7 @@ from keen_matrix.core.insight.settling.lines import (
 )
 from keen_matrix.core.model.spec import Surroundings
 from keen_matrix.core.notation.synopsis import Choice, Item, Operand
-from keen_matrix.core.signature.grounds import FormGrounds
+from keen_matrix.core.signature.grounds import UsageGrounds
 from keen_matrix.core.signature.requests import Builder, Request, Wish, is_aside, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
 
@@ -131,7 +131,7 @@ def _inside(choice: Choice) -> Iterator[Item]:
         yield from form.walk()
 
 
-def _other_ways(lab: Lab, number: int, found: FormGrounds) -> list[str]:
+def _other_ways(lab: Lab, number: int, found: UsageGrounds) -> list[str]:
     """Return the other options that make the smallest vector accepted, each by itself."""
     trials = lab.forms.trials(number)
     sample = next(iter(found.values), ("", ""))[1]

@@ -66,7 +66,7 @@ MOST_CHOICES = 12
 FAR = "1000000000"
 
 
-class Slot(NamedTuple):
+class ValueSlot(NamedTuple):
     """Where a value stands in a request."""
 
     place: int | str
@@ -159,7 +159,7 @@ def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
             return
 
 
-def open_slots(lab: Lab, request: Request) -> list[Slot]:
+def open_slots(lab: Lab, request: Request) -> list[ValueSlot]:
     """Return the places of values of which nothing sure is said."""
     return [each for each in _slots(request) if _is_open(lab, each.name)]
 
@@ -285,7 +285,7 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
             yield from typed_findings(lab, request, slots)
 
 
-def _bounded(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+def _bounded(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[Finding]:
     """Find the bounds of a number of which nothing else is open, where legal ones are refused."""
     kind = lab.signature.values[slot.name]
     tried = [request.with_value(slot.place, slot.number, each).words() for each in kind.legal()[:4]]
@@ -297,12 +297,12 @@ def _bounded(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
         vectors = [request.with_value(slot.place, slot.number, each).words() for each in told]
         refused = [each for each in vectors if not lab.answer(each).works]
         edit = ValueEdit(slot.name, table, _note(lab, refused))
-        text = f"{slot.name} is {described(table)}"
+        text = f"{slot.name} is {type_text(table)}"
         yield Finding(text=text, shown=lab.shown(*vectors), edits=(edit,))
     yield from _against_message(lab, request, slot)
 
 
-def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+def _not_any_text(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[Finding]:
     """Find that of the texts that stand for a NAME without a type some are refused: one with a
     space, say."""
     kind = lab.signature.values[slot.name]
@@ -317,7 +317,7 @@ def _not_any_text(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     table: TypeGuess = {"of": taken, "open": True}
     shown = lab.shown(tried[taken[0]], tried[refused[0]])
     edit = ValueEdit(slot.name, table, _note(lab, [tried[refused[0]]]))
-    yield Finding(text=f"{slot.name} is {described(table)}", shown=shown, edits=(edit,))
+    yield Finding(text=f"{slot.name} is {type_text(table)}", shown=shown, edits=(edit,))
 
 
 def _is_open(lab: Lab, name: str) -> bool:
@@ -327,11 +327,11 @@ def _is_open(lab: Lab, name: str) -> bool:
     return plain or is_guessed(lab.text, name)
 
 
-def _slots(request: Request) -> list[Slot]:
-    return [Slot(place, number, name) for place, number, name, _ in request.slots()]
+def _slots(request: Request) -> list[ValueSlot]:
+    return [ValueSlot(place, number, name) for place, number, name, _ in request.slots()]
 
 
-def _context(lab: Lab, name: str) -> tuple[Request, list[Slot]] | None:
+def _context(lab: Lab, name: str) -> tuple[Request, list[ValueSlot]] | None:
     """Return the smallest request in which a NAME has a value, and the open slots that are its own,
     or its option's; None where the rest of it is not accepted either."""
     for number in range(len(lab.signature.forms)):
@@ -367,7 +367,7 @@ def _with_name(builder: Builder, name: str) -> Request | None:
 
 
 def typed_findings(
-    lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False
+    lab: Lab, request: Request, slots: Sequence[ValueSlot], *, is_told: bool = False
 ) -> Iterator[Finding]:
     """Yield the types of the values with which a refused request is accepted; `is_told` tries only
     those that messages tell of."""
@@ -384,18 +384,20 @@ def typed_findings(
         edits: list[Edit] = [ValueEdit(slot.name, table, _note(with_file, tried))]
         if table.get("type") == "file" and with_file is not lab:
             edits.append(KeyEdit(("files", SAMPLE_FILE), SAMPLE_LINES))
-        text = f"{slot.name} is {described(table)}"
+        text = f"{slot.name} is {type_text(table)}"
         yield Finding(text=text, shown=with_file.shown(*tried), edits=tuple(edits))
         if table.get("type") == "int":
             yield from _against_message(with_file, found, slot)
     lab.experiments.count(with_file.experiments)
 
 
-def _value(request: Request, slot: Slot) -> str:
+def _value(request: Request, slot: ValueSlot) -> str:
     return next(word for place, number, _, word in request.slots() if (place, number) == slot[:2])
 
 
-def accepted(lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool = False) -> Request | None:
+def accepted(
+    lab: Lab, request: Request, slots: Sequence[ValueSlot], *, is_told: bool = False
+) -> Request | None:
     """Return a refused request with other words in some slots, with which it is accepted.
 
     A word is kept where the program accepts it, or complains of something else with it: so
@@ -404,8 +406,8 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool
     current, answer = request, lab.answer(request.words())
     own = [] if is_told else words_of_script(script_of(lab))
     left = (MOST_TRIES + len(own)) * len(slots)
-    mended: set[Slot] = set()
-    tried: set[tuple[Slot, str]] = set()
+    mended: set[ValueSlot] = set()
+    tried: set[tuple[ValueSlot, str]] = set()
     while True:
         before = current
         for slot in slots:
@@ -434,7 +436,7 @@ def accepted(lab: Lab, request: Request, slots: Sequence[Slot], *, is_told: bool
 
 
 def _with_words(
-    lab: Lab, request: Request, slot: Slot, tries: Sequence[str]
+    lab: Lab, request: Request, slot: ValueSlot, tries: Sequence[str]
 ) -> Iterator[tuple[str, Request, Answer]]:
     """Yield words, each with the request that has it in a slot, and what came."""
     together = 1 if lab.is_given else SIDE_BY_SIDE
@@ -485,7 +487,7 @@ def _complaint(answer: Answer, word: str) -> tuple[int | None, str]:
 # --- what type they are of ---
 
 
-def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[Words]]:
+def _table_at(lab: Lab, request: Request, slot: ValueSlot) -> tuple[TypeGuess, list[Words]]:
     """Return the table of a value with which a request is accepted, and the vectors that show it:
     the first type whose legal values are accepted and whose bad ones are refused."""
 
@@ -503,7 +505,7 @@ def _table_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[W
     return {"of": [value, *taken], "open": True}, [*map(words, (value, *taken[:1])), words(PLAIN_WORD)]
 
 
-def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess, list[str]]]:
+def _tables(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[tuple[TypeGuess, list[str]]]:
     """Yield tables that a value may have, each with words that show it."""
 
     def works(value: str) -> bool:
@@ -549,7 +551,7 @@ def _tables(lab: Lab, request: Request, slot: Slot) -> Iterator[tuple[TypeGuess,
 _FOLDERS = re.compile(r"dir(?:ector|s?\b|_|-)|folder", re.IGNORECASE)
 
 
-def _speaks_of_folders(lab: Lab, request: Request, slot: Slot) -> bool:
+def _speaks_of_folders(lab: Lab, request: Request, slot: ValueSlot) -> bool:
     """Tell whether a NAME, its option, or what the program says of a file in its place speaks of
     directories."""
     names = [slot.name]
@@ -560,7 +562,7 @@ def _speaks_of_folders(lab: Lab, request: Request, slot: Slot) -> bool:
     return any(_FOLDERS.search(each) for each in names)
 
 
-def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
+def _is_kept(lab: Lab, request: Request, slot: ValueSlot, table: TypeGuess) -> bool:
     """Tell whether the program takes what a type says is legal and refuses what it says is not."""
     kind = value_type(slot.name, table).read_by(lab.signature.habits)
     if isinstance(kind, Existing):
@@ -579,7 +581,7 @@ def _is_kept(lab: Lab, request: Request, slot: Slot, table: TypeGuess) -> bool:
     return not (vectors[len(legal) :] and can_be_seen() and waits(lab, vectors[len(legal)]))
 
 
-def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[str]]:
+def bounds_at(lab: Lab, request: Request, slot: ValueSlot) -> tuple[TypeGuess, list[str]]:
     """Return the bounds of a whole number, and the values that show them: those that a message
     names, once they are seen to be kept, else 0 or 1 where the numbers below are refused."""
 
@@ -605,7 +607,7 @@ def bounds_at(lab: Lab, request: Request, slot: Slot) -> tuple[TypeGuess, list[s
     return {}, []
 
 
-def _with_number(request: Request, slot: Slot, value: int | str) -> Words:
+def _with_number(request: Request, slot: ValueSlot, value: int | str) -> Words:
     """Return the words of a request with a number as a value; so that it is no option to any
     reader."""
     changed = request.with_value(slot.place, slot.number, str(value))
@@ -617,7 +619,7 @@ def _with_number(request: Request, slot: Slot, value: int | str) -> Words:
     return changed.words()
 
 
-def _against_message(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+def _against_message(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[Finding]:
     """Yield numbers that a program treats otherwise than its own message on them says."""
     for value in ("-1", "0", FAR):
         answer = lab.answer(_with_number(request, slot, value))
@@ -641,7 +643,7 @@ def _against_message(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding
 # --- types that are only guessed ---
 
 
-def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
+def _checked(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[Finding]:
     """Yield what is otherwise of a type that was guessed, or that it is right."""
     kind = lab.signature.values[slot.name]
     legal, bad = kind.legal()[:3], kind.bad()[:4]
@@ -671,7 +673,7 @@ def _checked(lab: Lab, request: Request, slot: Slot) -> Iterator[Finding]:
     # where nothing speaks against it, what the program refuses speaks for it
     told = told or [each for each in bad if each and not answers[each].works][-1:]
     shown = lab.shown(words(legal[0]), *map(words, told))
-    text = f"{slot.name} is {described(table)}"
+    text = f"{slot.name} is {type_text(table)}"
     edit = ValueEdit(slot.name, table, _note(lab, [words(told[0])] if told else []))
     yield Finding(text=text, shown=shown, edits=(edit,))
     if table.get("type") == "int":
@@ -692,12 +694,12 @@ def _contradictions(lab: Lab, name: str, refused: Mapping[str, Words]) -> Iterat
             bounds is not None and number is not None and bounds[0] <= number <= bounds[1]
         )
         whose = "its own message asks for" if is_asked_for else "the help has"
-        text = f"it refuses {value}, which {whose}: {name} is {described(table)}"
+        text = f"it refuses {value}, which {whose}: {name} is {type_text(table)}"
         yield Finding(text=text, shown=lab.shown(words), defect=is_asked_for)
 
 
 def _number(
-    lab: Lab, request: Request, slot: Slot, taken: list[str], refused: list[str]
+    lab: Lab, request: Request, slot: ValueSlot, taken: list[str], refused: list[str]
 ) -> tuple[TypeGuess, list[str]]:
     """Return the table of a number that was guessed, and the values that show it."""
     kind = lab.signature.values[slot.name]
@@ -749,7 +751,7 @@ NOUNS = {
 }
 
 
-def described(table: TypeGuess) -> str:
+def type_text(table: TypeGuess) -> str:
     """Return a type in words."""
     listed = table.get("of")
     if isinstance(listed, list):

@@ -13,7 +13,7 @@ from keen_matrix.core.launch.directories.file_states import (
     stamped_unread,
     was_read,
 )
-from keen_matrix.core.launch.directories.surroundings import Filling, SurroundingsFault, put_files
+from keen_matrix.core.launch.directories.surroundings import SurroundingsFault, TemplateScope, put_files
 from keen_matrix.core.launch.directories.trees import copy_inside, remove_tree
 from keen_matrix.core.launch.directories.working import CaseDirectories
 from keen_matrix.core.model.outcome import Outcome
@@ -70,7 +70,9 @@ class CasePlace:
                 f"the case's directory cannot be made: {error.strerror or error}"
             ) from None
 
-    def put(self, files: tuple[tuple[Template, Put], ...], case: Filling, *, stamped: bool = False) -> None:
+    def put(
+        self, files: tuple[tuple[Template, Put], ...], case: TemplateScope, *, stamped: bool = False
+    ) -> None:
         """Put files in place, and have it told afterwards which were read if they are to be
         `stamped`. Raises ExpressionFault or SurroundingsFault."""
         self._put = put_files(files, case, self.directories)

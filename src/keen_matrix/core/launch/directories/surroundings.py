@@ -24,12 +24,12 @@ from keen_matrix.core.launch.directories.trees import (
 from keen_matrix.core.launch.directories.working import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
 from keen_matrix.core.launch.process.dialogue import Answering
-from keen_matrix.core.launch.start import Command, Screen, Start, Stopping
+from keen_matrix.core.launch.start import Command, Start, Stopping, TerminalSetup
 from keen_matrix.core.model.spec import Put, Stdin, Stop, Surroundings
 from keen_matrix.core.structs import replace
 
 
-class Filling(NamedTuple):
+class TemplateScope(NamedTuple):
     """What templates of a case are filled with: its scope, and the folder of its spec, from which
     paths go."""
 
@@ -65,7 +65,7 @@ def is_constant(around: Surroundings) -> bool:
 
 
 def start_of(
-    command: Command, env: dict[str, str], directory: str, around: Surroundings, case: Filling
+    command: Command, env: dict[str, str], directory: str, around: Surroundings, case: TemplateScope
 ) -> Start:
     """Return how to start one launch. Raises ExpressionFault or SurroundingsFault."""
     start = Start(
@@ -85,7 +85,7 @@ def start_of(
         closed=stdin.closed,
         silent=stdin.silent,
         chain=tuple(_command(words, case, env) for words in stdin.chain),
-        terminal=Screen(screen.columns, screen.rows, screen.stderr_apart) if screen else None,
+        terminal=TerminalSetup(screen.columns, screen.rows, screen.stderr_apart) if screen else None,
         dialogue=tuple(
             Answering(
                 prompt=_bytes(each.prompt, case.scope),
@@ -108,7 +108,7 @@ def _bytes(template: Template, scope: Scope) -> bytes:
     return template.render(scope).encode("utf-8", "surrogateescape")
 
 
-def _input(stdin: Stdin, case: Filling) -> bytes:
+def _input(stdin: Stdin, case: TemplateScope) -> bytes:
     if stdin.text is not None:
         return _bytes(stdin.text, case.scope)
     if stdin.file is None:
@@ -125,7 +125,7 @@ def _input(stdin: Stdin, case: Filling) -> bytes:
         raise SurroundingsFault(f"{path}, which should be standard input, cannot be read: {reason}") from None
 
 
-def _command(words: tuple[Template, ...], case: Filling, env: Mapping[str, str]) -> Command:
+def _command(words: tuple[Template, ...], case: TemplateScope, env: Mapping[str, str]) -> Command:
     rendered = tuple(word.render(case.scope) for word in words)
     # In the case's own PATH: what feeds the program is found where the program would find it.
     file, reason = find_program(rendered[0], env.get("PATH"), case.here)
@@ -146,7 +146,7 @@ def other_program(words: tuple[str, ...], env: Mapping[str, str], here: str, dir
 
 
 def put_files(
-    files: tuple[tuple[Template, Put], ...], case: Filling, places: CaseDirectories
+    files: tuple[tuple[Template, Put], ...], case: TemplateScope, places: CaseDirectories
 ) -> dict[str, FileState]:
     """Put files in place and return what stands there now, to be compared after the launch.
 
@@ -183,7 +183,7 @@ def _put_reason(error: Exception) -> str:
     return getattr(error, "strerror", None) or str(error)
 
 
-def _put_one(put: Put, name: str, folder: int, last: str, case: Filling) -> None:
+def _put_one(put: Put, name: str, folder: int, last: str, case: TemplateScope) -> None:
     """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault,
     SurroundingsFault."""
     if put.link is not None:

@@ -96,7 +96,7 @@ def _enter(name: str, at: int) -> int:
     return fd
 
 
-class _Level:
+class _OpenFolder:
     """A folder on the way down: its name, what it is, and the folders in it that are still to
     go."""
 
@@ -136,7 +136,7 @@ def _remove_folder(at: int, name: str) -> str:
     reason = ""
     mount = Mount.of(at)
     current = _enter(name, at)
-    way = [_Level(name, current)]
+    way = [_OpenFolder(name, current)]
     try:
         # What is mounted here is not the case's, and to empty it could cost somebody a disk.
         if not mount.has(Mount.of(current)):
@@ -151,7 +151,7 @@ def _remove_folder(at: int, name: str) -> str:
                 if entered >= 0:
                     os.close(current)
                     current = entered
-                    way.append(_Level(below, current))
+                    way.append(_OpenFolder(below, current))
                     reason = _empty(current, way[-1]) or reason
                 continue
             way.pop()
@@ -182,7 +182,7 @@ def _go_down(at: int, name: str, mount: Mount) -> tuple[int, str]:
     return fd, ""
 
 
-def _empty(fd: int, level: _Level) -> str:
+def _empty(fd: int, level: _OpenFolder) -> str:
     """Remove the files of an open folder and note its folders; return why a file was left, or
     nothing."""
     reason = ""
@@ -200,7 +200,7 @@ def _empty(fd: int, level: _Level) -> str:
     return reason
 
 
-def _drop(at: int, level: _Level, reason: str) -> str:
+def _drop(at: int, level: _OpenFolder, reason: str) -> str:
     """Remove a folder that was emptied; return why it was left, or what was known before."""
     try:
         # By name in the open folder above: what it is now must be empty, or it stays.

@@ -16,7 +16,7 @@ import struct
 import termios
 import tty
 
-from keen_matrix.core.launch.start import Screen, Start
+from keen_matrix.core.launch.start import Start, TerminalSetup
 from keen_matrix.core.structs import Struct, field
 
 #: Standard input without a descriptor of ours: /dev/null, or none at all.
@@ -97,7 +97,7 @@ def _output(made: Plumbing, stream: str) -> int:
     return write
 
 
-def _make_terminal(made: Plumbing, start: Start, screen: Screen) -> None:
+def _make_terminal(made: Plumbing, start: Start, screen: TerminalSetup) -> None:
     """Make a pseudo-terminal.
 
     Its settings are a terminal's but for two: what is typed is not echoed, and a newline stays a

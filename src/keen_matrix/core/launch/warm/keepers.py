@@ -123,7 +123,8 @@ def imported_modules(
         with contextlib.ExitStack() as ending:
             try:
                 probes = [
-                    ending.enter_context(_Probe([*words, *each], env, folder)) for each in vectors or [()]
+                    ending.enter_context(_ImportProbe([*words, *each], env, folder))
+                    for each in vectors or [()]
                 ]
             except OSError as error:
                 raise ColdOnly(f"the launch that tells what it imports failed: {error}") from None
@@ -134,7 +135,7 @@ def imported_modules(
         return _installed(plan, list(names)[:MOST_MODULES], env, folder)
 
 
-class _Probe:
+class _ImportProbe:
     """A launch that tells what is imported. Leaving it ends what still runs of it."""
 
     def __init__(self, words: Sequence[str], env: Mapping[str, str], folder: str) -> None:
@@ -151,7 +152,7 @@ class _Probe:
             # whatever it prints, it fills no disk
             resource.prlimit(self._process.pid, resource.RLIMIT_FSIZE, (MOST_SAID, MOST_SAID))
 
-    def __enter__(self) -> _Probe:
+    def __enter__(self) -> _ImportProbe:
         return self
 
     def __exit__(self, *_: object) -> None:

@@ -46,7 +46,9 @@ def is_shim(launch: ResolvedLaunch) -> bool:
     return os.path.basename(os.path.dirname(launch.file)) == SHIMS and is_shell_script(launch.file)
 
 
-def watched(launch: ResolvedLaunch, environment: Mapping[str, str], words: Sequence[str]) -> Through | None:
+def watched_start(
+    launch: ResolvedLaunch, environment: Mapping[str, str], words: Sequence[str]
+) -> Through | None:
     """Return what a script starts with some words behind those of the launch; None where that
     cannot be told, or does not come to the same when it is started by itself."""
     if not os.path.isdir("/proc/self/fd"):
@@ -68,7 +70,7 @@ def watched(launch: ResolvedLaunch, environment: Mapping[str, str], words: Seque
     return Through(file=target, changes={**gone, **changes}, seconds=max(0.0, seen.seconds - direct.seconds))
 
 
-class _Seen(NamedTuple):
+class _ShimAnswer(NamedTuple):
     #: The words of the last program that was seen.
     argv: list[str]
     environment: Mapping[str, str]
@@ -77,7 +79,7 @@ class _Seen(NamedTuple):
     seconds: float
 
 
-def _set(seen: _Seen, env: Mapping[str, str]) -> dict[str, str]:
+def _set(seen: _ShimAnswer, env: Mapping[str, str]) -> dict[str, str]:
     return {
         name: value
         for name, value in sorted(seen.environment.items())
@@ -85,7 +87,7 @@ def _set(seen: _Seen, env: Mapping[str, str]) -> dict[str, str]:
     }
 
 
-def _target(seen: _Seen, own: Sequence[str]) -> str | None:
+def _target(seen: _ShimAnswer, own: Sequence[str]) -> str | None:
     """Return the file that was started in the end: the script that stands behind its interpreter,
     or the program itself; None where it had other words than ours."""
     before = seen.argv[: len(seen.argv) - len(own)]
@@ -101,7 +103,7 @@ def _target(seen: _Seen, own: Sequence[str]) -> str | None:
     return file
 
 
-def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], folder: str) -> _Seen | None:
+def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], folder: str) -> _ShimAnswer | None:
     """Launch a program in a folder, and return what was seen of it."""
     with tempfile.TemporaryFile(dir=folder) as out:
         try:
@@ -120,7 +122,7 @@ def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], folder: str) 
         out.seek(0)
         printed = out.read(MOST_ANSWER)
     status = process.returncode if process.returncode is not None else -signal.SIGKILL
-    return _Seen(argv_seen, environment, status, printed, seconds)
+    return _ShimAnswer(argv_seen, environment, status, printed, seconds)
 
 
 def _looked_at(process: Between, due: float) -> tuple[list[str], Mapping[str, str]]:
@@ -144,4 +146,4 @@ def _looked_at(process: Between, due: float) -> tuple[list[str], Mapping[str, st
     return argv, {name: value for name, _, value in pairs}
 
 
-__all__ = ["interpreter_of", "is_shell_script", "is_shim", "watched"]
+__all__ = ["interpreter_of", "is_shell_script", "is_shim", "watched_start"]

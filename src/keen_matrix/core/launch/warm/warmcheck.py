@@ -81,7 +81,7 @@ def check_warm(
     cases_of = {case.id: case for case in sample}
     unlike = otherwise_warm(first, cold, lambda ids: _run(what, [cases_of[id] for id in ids], None))
     for id in unlike:
-        return WarmCheck(len(sample), id, difference_of(first[id], cold[id]))
+        return WarmCheck(len(sample), id, warm_difference(first[id], cold[id]))
     return WarmCheck(len(sample))
 
 
@@ -92,12 +92,12 @@ def otherwise_warm(
 ) -> Sequence[Key]:
     """Return what came otherwise when it was launched warm, and does not vary by itself: `again`
     launches some cold once more, and each time they come as they came cold."""
-    unlike = [key for key, record in warm.items() if difference_of(record, cold[key])]
+    unlike = [key for key, record in warm.items() if warm_difference(record, cold[key])]
     for _ in range(MOST_AGAIN):
         if not unlike:
             break
         came = again(unlike)
-        unlike = [key for key in unlike if not difference_of(came[key], cold[key])]
+        unlike = [key for key in unlike if not warm_difference(came[key], cold[key])]
     return unlike
 
 
@@ -107,7 +107,7 @@ def _run(what: Launched, cases: Sequence[Case], warm: WarmPlan | None) -> dict[s
     return {fields.id: fields for fields in found}
 
 
-def difference_of(left: Record, right: Record) -> str:
+def warm_difference(left: Record, right: Record) -> str:
     """Return the first aspect in which two records of a case differ, or nothing."""
     for name in ASPECTS:
         streams = name in ("stdout", "stderr")

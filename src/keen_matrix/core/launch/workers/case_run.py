@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from keen_matrix.core.expect.cascade import Cascade, Judged
 from keen_matrix.core.expect.checking import CaseChecker
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.recording import Recorder
+from keen_matrix.core.expect.recording import CaseRecorder
 from keen_matrix.core.launch.process.checks import CheckTimer
 from keen_matrix.core.launch.process.launch import Launch
 from keen_matrix.core.launch.process.starters import Cold, Starter
@@ -74,7 +74,7 @@ class CaseRun:
     """A case on its way."""
 
     case: Case
-    recorder: Recorder
+    recorder: CaseRecorder
     #: The time of day at which it began, as the times of files are (time.time_ns).
     began_ns: int
     #: How often its launches were begun.

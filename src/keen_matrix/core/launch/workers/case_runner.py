@@ -20,7 +20,7 @@ from collections.abc import Callable
 from enum import Enum, auto
 
 from keen_matrix.core.errors import ExpressionFault
-from keen_matrix.core.expect.recording import Recorder
+from keen_matrix.core.expect.recording import CaseRecorder
 from keen_matrix.core.launch.directories import leftovers
 from keen_matrix.core.launch.directories.place import CasePlace
 from keen_matrix.core.launch.directories.surroundings import SurroundingsFault
@@ -79,7 +79,7 @@ class CaseRunner:
         self._begin_run(case)
 
     def _begin_run(self, case: Case, round: int = 1) -> None:
-        recorder = Recorder(case, self.shared.names[case.matrix])
+        recorder = CaseRecorder(case, self.shared.names[case.matrix])
         self.run = CaseRun(case, recorder, time.time_ns(), round)
         self.place.begin(fresh=self.shared.fresh[case.matrix])
         self._begin_step(self.run, 0)

@@ -312,10 +312,10 @@ def _crashed(case: Case, matrix: str, text: str) -> ResultFrame:
     """Return the result of a case that no worker survives."""
     from keen_matrix.core.expect.cascade import AspectResult, Judged
     from keen_matrix.core.expect.mismatch import Mismatch
-    from keen_matrix.core.expect.recording import Recorder
+    from keen_matrix.core.expect.recording import CaseRecorder
     from keen_matrix.core.model.outcome import Outcome
 
-    recorder = Recorder(case, matrix)
+    recorder = CaseRecorder(case, matrix)
     mismatch = Mismatch(form="crash", expected="", actual=text)
     result = AspectResult(aspect="crash", met=False, mismatch=mismatch)
     recorder.add(case.argv, Outcome(), Judged(verdict="crashed", aspects=(result,)))

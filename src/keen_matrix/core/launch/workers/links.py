@@ -223,7 +223,7 @@ def fork(control: socket.socket) -> Process:
     _flush_streams()  # or a worker would write a second time what waits there
     pid = os.fork()
     if pid == 0:
-        _be_worker(worker.serve, control.fileno())
+        _be_worker(worker.serve_cases, control.fileno())
     return Process(pid)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.directories.place import CasePlace
 from keen_matrix.core.launch.directories.surroundings import (
-    Filling,
+    TemplateScope,
     environment_of,
     is_constant,
     other_program,
@@ -51,7 +51,7 @@ class StepStarts:
         if step.number == 0 or (case.relation is not None and case.relation.fresh[step.number]):
             self._place.make(again=step.number > 0 or step.is_again)
             if around.files:
-                filling = Filling(scope, self._plan.spec.here)
+                filling = TemplateScope(scope, self._plan.spec.here)
                 self._place.put(around.files, filling, stamped=case.family == "accepted")
         root = self._place.directories.root
         if self._starts_in != root:
@@ -77,7 +77,7 @@ class StepStarts:
             if spec_step.is_other
             else self.command(case, step.number)
         )
-        filling = Filling(scope, plan.spec.here)
+        filling = TemplateScope(scope, plan.spec.here)
         return start_of(command, env, self._place.start_directory, around, filling)
 
     def _starts_where(self, spec_step: Step, scope: Scope) -> str:

@@ -212,7 +212,7 @@ class CaseWorker:
                 self._runners.queue.extend(message)
 
 
-def serve() -> bool:
+def serve_cases() -> bool:
     """Work for the engine at the other end of our socket; tell whether oracles, which may want to
     clear up, were loaded."""
     control = take_over()
@@ -241,7 +241,7 @@ def _tell_fault(control: socket.socket, text: str) -> None:
 
 def main() -> None:
     """Be a worker, as a process of its own."""
-    if not serve():
+    if not serve_cases():
         os._exit(0)  # taking the interpreter apart would only keep the engine waiting
 
 

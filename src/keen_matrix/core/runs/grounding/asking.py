@@ -37,7 +37,7 @@ HELP_SECONDS = 5.0
 MOST_COMMANDS = 40
 
 
-class Answer(Struct, frozen=True):
+class HelpAnswer(Struct, frozen=True):
     """What a program printed when it was asked for help."""
 
     words: tuple[str, ...]
@@ -50,7 +50,7 @@ class Answer(Struct, frozen=True):
     doubts: tuple[str, ...] = ()
 
 
-def launched(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()) -> Record:
+def launch_once(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()) -> Record:
     """Return what came of one launch of a program, bounded as every launch is."""
     step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS))
     matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,))
@@ -87,7 +87,7 @@ def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | Non
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
         out = os.path.join(folder, "parser.json")
         words = (plan.interpreter, *plan.switches, hook.__file__, out, plan.kind, plan.name)
-        launched(pool, words, HELP_WORDS[0])
+        launch_once(pool, words, HELP_WORDS[0])
         try:
             with open(out, "rb") as file:
                 found = read_description(file.read(MOST_DESCRIPTION + 1), "the program's parser")
@@ -120,14 +120,14 @@ def _plan(program: Sequence[str]) -> WarmPlan | None:
 # --- its help ---
 
 
-def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
+def help_of(pool: WorkerPool, program: Sequence[str]) -> HelpAnswer:
     """Ask a program for help, and return the first answer that has a usage line and a list. Raises
     RunFault where nothing came, and tells what came instead."""
-    best: Answer | None = None
+    best: HelpAnswer | None = None
     most = (False, False, False)
     records: list[tuple[tuple[str, ...], Record]] = []
     for words in HELP_WORDS:
-        record = launched(pool, program, words)
+        record = launch_once(pool, program, words)
         records.append((words, record))
         for stream, text in (("stdout", record.stdout or ""), ("stderr", record.stderr or "")):
             page = read_help(text)
@@ -138,9 +138,9 @@ def help_of(pool: WorkerPool, program: Sequence[str]) -> Answer:
             # No words at all ask for nothing.
             rank = (bool(words) and record.exit == 0, full, stream == "stdout")
             if all(rank):
-                return Answer(words, page)
+                return HelpAnswer(words, page)
             if best is None or rank > most:
-                best, most = Answer(words, page, on_mistake=bool(record.exit)), rank
+                best, most = HelpAnswer(words, page, on_mistake=bool(record.exit)), rank
     if best is None:
         raise RunFault(_told(records))
     return best
@@ -157,7 +157,7 @@ def reader_of(program: Sequence[str], page: HelpText) -> str:
     return reader_named(script, language_of(file, program[1:]), spelt)
 
 
-def with_commands(pool: WorkerPool, program: Sequence[str], answer: Answer) -> Answer:
+def with_commands(pool: WorkerPool, program: Sequence[str], answer: HelpAnswer) -> HelpAnswer:
     """Return an answer with those of the subcommands that the help lists, one level deep: each is
     asked by the word that the program itself answered to, behind the subcommand."""
     commands: dict[str, HelpText] = {}
@@ -174,11 +174,13 @@ def with_commands(pool: WorkerPool, program: Sequence[str], answer: Answer) -> A
     return replace(answer, commands=commands, doubts=tuple(doubts))
 
 
-def _help_below(pool: WorkerPool, program: Sequence[str], command: str, answer: Answer) -> HelpText | None:
+def _help_below(
+    pool: WorkerPool, program: Sequence[str], command: str, answer: HelpAnswer
+) -> HelpText | None:
     """Return the help of a subcommand; None where it prints none, or that of the whole program."""
     dashed = [each for each in answer.words if each.startswith("-")]
     for word in dict.fromkeys([*dashed, "--help", "-h"]):
-        record = launched(pool, program, (command, word))
+        record = launch_once(pool, program, (command, word))
         for text in (record.stdout or "", record.stderr or ""):
             page = read_help(text)
             if (page.usages or page.options) and page != answer.page:

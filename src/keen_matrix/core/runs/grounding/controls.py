@@ -15,14 +15,14 @@ from collections.abc import Callable, Iterable, Sequence, Set
 from keen_matrix.core.expect.hollow import hollow_usages, looks_at_output
 from keen_matrix.core.expect.masks import VARIES, Mask
 from keen_matrix.core.experiments.ask import Experiments, has_waited
-from keen_matrix.core.experiments.forms import FormTrials, grounds_of_form, optional_of
+from keen_matrix.core.experiments.forms import UsageTrials, grounds_of_form, optional_of
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.again import varying_of
 from keen_matrix.core.runs.starting.warmth import turn_warm
 from keen_matrix.core.signature.families import family_of
-from keen_matrix.core.signature.grounds import FormGrounds, Grounds, Words
+from keen_matrix.core.signature.grounds import Grounds, UsageGrounds, Words
 from keen_matrix.core.signature.kinds import COMPARING
 from keen_matrix.core.signature.requests import Builder, Request, builders, derived_builders, needs_aside
 from keen_matrix.core.signature.signature import Signature, with_unequal
@@ -44,7 +44,7 @@ def grounds_of(
         return None
     experiments.launch([each.words() for builder in derived_builders(signature) for each in _bases(builder)])
     forms = tuple(
-        FormGrounds() if needs_aside(each) else grounds_of_form(FormTrials(signature, number, experiments))
+        UsageGrounds() if needs_aside(each) else grounds_of_form(UsageTrials(signature, number, experiments))
         for number, each in enumerate(builders(signature))
     )
     grounds = Grounds(forms=forms)

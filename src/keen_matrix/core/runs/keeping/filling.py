@@ -20,7 +20,7 @@ from keen_matrix.core.expect.aspects import Aspect, ExitAspect, FileAspect, Stre
 from keen_matrix.core.expect.cascade import Chosen
 from keen_matrix.core.expect.checking import CaseChecker
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import Form, lines_of
+from keen_matrix.core.expect.forms.base import Form, split_lines
 from keen_matrix.core.expect.forms.lines import CountForm, LinesForm
 from keen_matrix.core.expect.forms.reference import SameForm
 from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, IsForm
@@ -51,7 +51,7 @@ NO_RESULT = {
 _NUMBER = re.compile(r"[+-]?(0|[1-9]\d*)(\.\d+)?")
 
 
-class Place(NamedTuple):
+class FillPlace(NamedTuple):
     """Where something is filled in: a key of the spec's text, or a cell of a row."""
 
     #: Of the value in the spec; of the rows of a matrix for a cell of a table.
@@ -69,7 +69,7 @@ class Filling(Struct):
     """What is filled in, and what cannot be."""
 
     #: Place → what came there, by the id of the case.
-    values: dict[Place, Cells] = field(default_factory=dict)
+    values: dict[FillPlace, Cells] = field(default_factory=dict)
     #: Files that are written beside the spec: names from its folder, and contents.
     files: dict[str, str] = field(default_factory=dict)
     #: Why something is not filled in → ids of the cases.
@@ -89,14 +89,14 @@ Target: TypeAlias = tuple[Matrix, Case]
 Cells: TypeAlias = dict[str, object]
 
 
-class _Places:
+class _FillPlaces:
     """Where things stand in a spec's own text."""
 
     def __init__(self, spec: Spec, text: str) -> None:
         self._source = whole_source(spec.path, text)
         self._own = self._source.layers[-1].source if self._source.layers else self._source
 
-    def of_aspect(self, came: _Came, name: str, key: str, origin: str) -> KeyPath | None:
+    def of_aspect(self, came: _CaseLaunch, name: str, key: str, origin: str) -> KeyPath | None:
         """Return the key path of an aspect's value in the spec's own text."""
         head, dot, rest = name.partition(".")
         # `files.NAME` is one key below another; all other aspects are a key of their own.
@@ -117,7 +117,7 @@ class _Places:
     def _line(self, path: KeyPath) -> str:
         return f"{os.path.basename(self._own.path)}:{self._own.line(path)}"
 
-    def of_cell(self, matrix: Matrix, case: Case, column: str) -> Place | None:
+    def of_cell(self, matrix: Matrix, case: Case, column: str) -> FillPlace | None:
         """Return where the cell of a case's row stands; None where that is in another file."""
         values = [case.values.get(each) for each in matrix.columns]
         # By its values and, where rows were read from a table, by its line: two rows may be equal.
@@ -134,8 +134,8 @@ class _Places:
         file, _, line = case.said.row.rpartition(":")
         if file.endswith(self._own.path.rpartition("/")[2]):
             at = self._own_index(matrix)
-            return None if at is None else Place(("matrix", at, "rows"), "", row, column)
-        return Place((), file, int(line), column)
+            return None if at is None else FillPlace(("matrix", at, "rows"), "", row, column)
+        return FillPlace((), file, int(line), column)
 
     def _own_index(self, matrix: Matrix) -> int | None:
         path = ("matrix", matrix.index)
@@ -150,7 +150,7 @@ class Filler:
 
     def __init__(self, spec: Spec, text: str) -> None:
         self.spec, self.text = spec, text
-        self._places = _Places(spec, text)
+        self._places = _FillPlaces(spec, text)
         self._checker = CaseChecker(spec, oracle_functions(spec.program.oracle))
         self.filling = Filling()
 
@@ -194,9 +194,13 @@ class Filler:
             context, chosen = self._chosen(case, number)
             unmet = {each.aspect for each in record.aspects if not each.met and each.step in (0, number + 1)}
             for name, each in chosen:
-                self._take_aspect(_Came(matrix, case, number, launch, context), name, each, unmet, replacing)
+                self._take_aspect(
+                    _CaseLaunch(matrix, case, number, launch, context), name, each, unmet, replacing
+                )
 
-    def _take_aspect(self, came: _Came, name: str, chosen: Chosen, unmet: set[str], replacing: bool) -> None:
+    def _take_aspect(
+        self, came: _CaseLaunch, name: str, chosen: Chosen, unmet: set[str], replacing: bool
+    ) -> None:
         case, aspect = came.case, chosen.aspect
         if is_left_open(aspect):
             self._fill_literal(came, name, chosen)
@@ -217,7 +221,7 @@ class Filler:
 
     # --- a literal of a rule ---
 
-    def _fill_literal(self, came: _Came, name: str, chosen: Chosen) -> None:
+    def _fill_literal(self, came: _CaseLaunch, name: str, chosen: Chosen) -> None:
         tell, id = self.filling.tell, came.case.id
         aspect = chosen.aspect
         for form in _forms_of(aspect):
@@ -240,9 +244,9 @@ class Filler:
         except _NotToBeTold as reason:
             tell(f"{name}: {reason}", id)
             return
-        self._fill(Place(path), id, value)
+        self._fill(FillPlace(path), id, value)
 
-    def _value(self, came: _Came, name: str, key: str, path: KeyPath) -> object:
+    def _value(self, came: _CaseLaunch, name: str, key: str, path: KeyPath) -> object:
         """Return what is written for what came."""
         if name == "exit":
             if came.launch.exit is None:
@@ -250,9 +254,9 @@ class Filler:
             return came.launch.exit
         text = came.text(name)
         if key == "lines":
-            return [portable(each, self.spec.here) for each in lines_of(text)]
+            return [portable(each, self.spec.here) for each in split_lines(text)]
         if key == "number-of-lines":
-            return len(lines_of(text))
+            return len(split_lines(text))
         if key == "size":
             return len(text.encode())
         if key == "empty":
@@ -266,7 +270,7 @@ class Filler:
             whole=path[-1] == "is",
         )
 
-    def _fill_file(self, came: _Came, name: str, file: str) -> None:
+    def _fill_file(self, came: _CaseLaunch, name: str, file: str) -> None:
         """Take what came as the content of the file that is compared with."""
         place = os.path.normpath(os.path.join(self.spec.here, file))
         try:
@@ -288,7 +292,7 @@ class Filler:
 
     # --- cells ---
 
-    def _fill_cells(self, came: _Came, name: str, aspect: Aspect, names: frozenset[str]) -> None:
+    def _fill_cells(self, came: _CaseLaunch, name: str, aspect: Aspect, names: frozenset[str]) -> None:
         tell, case = self.filling.tell, came.case
         try:
             found = _solved(aspect, came, name, names)
@@ -311,7 +315,7 @@ class Filler:
                 continue
             self._fill(place, case.id, _like(came.matrix, column, value))
 
-    def _fill(self, place: Place, id: str, value: object) -> None:
+    def _fill(self, place: FillPlace, id: str, value: object) -> None:
         self.filling.values.setdefault(place, {})[id] = value
 
     # --- the texts ---
@@ -322,7 +326,7 @@ class Filler:
         for cases which are missing, since they were not launched in the end."""
         if missing:
             _leave_what_is_shared(self.filling, self._places, missing)
-        by_table: dict[str, dict[Place, object]] = {}
+        by_table: dict[str, dict[FillPlace, object]] = {}
         for place, came in self.filling.values.items():
             values = list(came.values())
             # One literal stands for all cases of its rule. Which of their outcomes is right, nobody
@@ -363,7 +367,7 @@ class Filler:
                 found[path] = (before, content)
         return found
 
-    def _with(self, place: Place, edit: Callable[[], str], before: str) -> str:
+    def _with(self, place: FillPlace, edit: Callable[[], str], before: str) -> str:
         """Return a text with one edit in it; what cannot be written is reported, and the rest
         is."""
         try:
@@ -375,7 +379,7 @@ class Filler:
             return before
 
 
-def _leave_what_is_shared(filling: Filling, places: _Places, missing: Sequence[Target]) -> None:
+def _leave_what_is_shared(filling: Filling, places: _FillPlaces, missing: Sequence[Target]) -> None:
     """Keep only the cells of rows of which no case is missing: a literal stands for all, and
     another case may contradict it."""
     rows = {
@@ -395,7 +399,7 @@ def _open_names(case: Case, aspect: Aspect) -> frozenset[str]:
     return names_used(aspect) & {*case.said.open_columns}
 
 
-class _Came(Struct, frozen=True):
+class _CaseLaunch(Struct, frozen=True):
     """A launch of a case, and what its expectations may look at."""
 
     matrix: Matrix
@@ -460,7 +464,7 @@ def _key_of(aspect: Aspect) -> tuple[str, str]:
     return "", f"it {form.describe()}; which part of what came is meant cannot be told"
 
 
-def _is_about(path: KeyPath, came: _Came) -> bool:
+def _is_about(path: KeyPath, came: _CaseLaunch) -> bool:
     """Tell whether a key of a spec can be of the matrix, and of the step, that came to
     something."""
     if path[0] != "matrix":
@@ -477,7 +481,7 @@ def _file_name(aspect: str, context: CheckContext) -> str:
         return aspect
 
 
-def _solved(aspect: Aspect, came: _Came, name: str, names: frozenset[str]) -> Cells:
+def _solved(aspect: Aspect, came: _CaseLaunch, name: str, names: frozenset[str]) -> Cells:
     """Return the values of columns with which an aspect is met by what came. Raises
     _NotToBeTold."""
     if isinstance(aspect, ExitAspect):
@@ -509,13 +513,13 @@ def _pairs(form: Form, text: str) -> Iterator[tuple[Template, str, str]]:
     elif isinstance(form, ContainsForm) and form.wanted:
         yield from ((each, text, "part") for each in form.texts)
     elif isinstance(form, LinesForm):
-        lines = lines_of(text)
+        lines = split_lines(text)
         if len(lines) != len(form.texts):
             raise _NotToBeTold(f"{len(lines)} lines came, and {len(form.texts)} are expected")
         yield from ((each, line, "whole") for each, line in zip(form.texts, lines, strict=True))
 
 
-def _matched(template: Template, actual: str, how: str, came: _Came, names: frozenset[str]) -> Cells:
+def _matched(template: Template, actual: str, how: str, came: _CaseLaunch, names: frozenset[str]) -> Cells:
     """Match a text with what came, and return the values of its open fields. Raises
     _NotToBeTold."""
     pattern, groups = "", list[str]()
@@ -579,7 +583,7 @@ def _like(matrix: Matrix, column: str, value: object) -> object:
     return value
 
 
-def _with_place(text: str, place: Place, value: object) -> str:
+def _with_place(text: str, place: FillPlace, value: object) -> str:
     """Return the text of a spec with a value in its place. Raises EditFault."""
     if not place.column:
         return with_value(text, place.path, written_value(value))
@@ -593,7 +597,7 @@ def _with_place(text: str, place: Place, value: object) -> str:
     return with_value(text, (*rows, place.row, at), written_value(value))
 
 
-class _Cell(NamedTuple):
+class _TableCell(NamedTuple):
     """A cell of a table as it is written."""
 
     start: int
@@ -602,11 +606,11 @@ class _Cell(NamedTuple):
     is_quoted: bool
 
 
-def _cells_of(text: str, separator: str) -> Iterator[tuple[int, list[_Cell]]]:
+def _cells_of(text: str, separator: str) -> Iterator[tuple[int, list[_TableCell]]]:
     """Yield the rows of a table (RFC 4180), each with the number of the line in which it begins."""
     at, line = 0, 1
     while at < len(text):
-        begun, row = line, list[_Cell]()
+        begun, row = line, list[_TableCell]()
         while True:
             cell = _cell_at(text, at, separator)
             line += text.count("\n", at, cell.stop)
@@ -621,17 +625,17 @@ def _cells_of(text: str, separator: str) -> Iterator[tuple[int, list[_Cell]]]:
         at, line = at + 1, line + 1
 
 
-def _cell_at(text: str, at: int, separator: str) -> _Cell:
+def _cell_at(text: str, at: int, separator: str) -> _TableCell:
     if text[at : at + 1] == '"':
         found = re.compile(r'"((?:[^"]|"")*)"').match(text, at)
         if found is not None:
-            return _Cell(at, found.end(), found[1].replace('""', '"'), True)
+            return _TableCell(at, found.end(), found[1].replace('""', '"'), True)
     plain = re.compile(rf"[^{re.escape(separator)}\r\n]*").match(text, at)
     assert plain is not None  # it matches an empty text, too
-    return _Cell(at, plain.end(), plain[0], False)
+    return _TableCell(at, plain.end(), plain[0], False)
 
 
-def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
+def _edited_table(text: str, cells: Mapping[FillPlace, object]) -> str:
     """Return the text of a table with cells in their places; all else stays as it is to the letter.
     Raises EditFault where that cannot be done."""
     mark = "\ufeff" if text.startswith("\ufeff") else ""
@@ -642,7 +646,7 @@ def _edited_table(text: str, cells: Mapping[Place, object]) -> str:
         wanted.setdefault(place.row, {})[place.column] = value
     rows = _cells_of(text, separator)
     header = [each.text for each in next(rows)[1]]
-    changes: list[tuple[_Cell, str]] = []
+    changes: list[tuple[_TableCell, str]] = []
     for line, row in rows:
         for column, value in wanted.get(line, {}).items():
             at = header.index(column)

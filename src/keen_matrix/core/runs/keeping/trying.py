@@ -29,7 +29,7 @@ MOST_LOOKED_AT = 20_000
 OUTCOME_COLUMNS = ("exit", "stdout", "stderr")
 
 
-class Tried(NamedTuple):
+class TriedCase(NamedTuple):
     """A vector as a case of a spec."""
 
     spec: Spec
@@ -39,20 +39,20 @@ class Tried(NamedTuple):
     is_there: bool
 
 
-def tried_case(path: str, text: str, words: Sequence[str]) -> Tried:
+def tried_case(path: str, text: str, words: Sequence[str]) -> TriedCase:
     """Return a vector as a case of a spec. Raises SpecFault when the spec is wrong."""
     spec = load_spec(path, text)
     argv = tuple(words)
     for matrix in (*(each for each in spec.matrices if not each.family), *spec.matrices):
         for case in itertools.islice(unfold_matrix(spec, matrix), MOST_LOOKED_AT):
             if case.argv == argv and not case.more and not case.fault:
-                return Tried(spec, matrix, case, True)
+                return TriedCase(spec, matrix, case, True)
     name = unused_name(spec, "tried")
     line = f"line = {toml_words(words)}" if words else 'line = ""'
     more = f"{_ending(text)}[[matrix]]\nname = {toml_text(name)}\n{line}\n"
     spec = load_spec(path, text + more)
     matrix = next(each for each in spec.matrices if each.name == name)
-    return Tried(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
+    return TriedCase(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
 
 
 class Bare(NamedTuple):
@@ -117,7 +117,7 @@ class KeptText(NamedTuple):
     files: dict[str, str]
 
 
-def with_vector(text: str, tried: Tried, record: Record, name: str = "") -> KeptText:
+def with_vector(text: str, tried: TriedCase, record: Record, name: str = "") -> KeptText:
     """Return the text of a spec with a vector and what came of it: as a row, where a matrix (of a
     name, if one is given) has rows of that shape, else as a matrix of its own.
 

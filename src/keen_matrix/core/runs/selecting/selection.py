@@ -14,7 +14,7 @@ from keen_matrix.core.model.record import PASSING, Finished, Header, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import Tally
-from keen_matrix.core.runs.options import Choice
+from keen_matrix.core.runs.options import CaseChoice
 from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID, shard_of
 from keen_matrix.core.vectors.unfold import unfold
 
@@ -51,7 +51,7 @@ class Selection:
         return (case for case in cases if all(test(case) for test in self._tests))
 
 
-def selected(spec: Spec, choice: Choice, failed: LastRun | None, done: frozenset[str]) -> Selection:
+def selected(spec: Spec, choice: CaseChoice, failed: LastRun | None, done: frozenset[str]) -> Selection:
     """Return the cases of a spec that are asked for, but for those whose ids are done; with
     `failed` only those that the last run has not shown to hold."""
     return Selection(
@@ -161,7 +161,7 @@ def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Seque
     return f"no vector matches {' '.join(asked)}{near}\n  the {noun} {listed}{more}; keen-matrix unfold shows the ids"
 
 
-def nothing_selected(specs: Sequence[Spec], choice: Choice) -> str:
+def nothing_selected(specs: Sequence[Spec], choice: CaseChoice) -> str:
     """Return the message that a run has no case."""
     asked = list(choice.only)  # given behind --only, or as ids
     asked += [f"--tag {each}" for each in choice.tags]

@@ -89,7 +89,7 @@ def _made_ready(path: str, options: RunOptions, building: Building) -> Ready:
     if options.resume:
         _refuse_changed(spec, options.journal)
     # Before the build: a spec with too many vectors is refused at once, and not after minutes.
-    check(spec, options.choice.limit)
+    check_prepared(spec, options.choice.limit)
     if spec.program.build:
         building.build(spec)
     launch = resolved_launch(spec)
@@ -106,7 +106,7 @@ def load_ahead(paths: Sequence[str], limit: int | None) -> None:
     for path in paths:
         with contextlib.suppress(KeenMatrixError, OSError):
             spec = kept_spec(path)
-            check(spec, limit)
+            check_prepared(spec, limit)
             next(iter(unfold(spec)), None)
 
 
@@ -123,7 +123,7 @@ def _refuse_changed(spec: Spec, journal: str) -> None:
 _checked: set[tuple[object, ...]] = set()
 
 
-def check(spec: Spec, limit: int | None) -> None:
+def check_prepared(spec: Spec, limit: int | None) -> None:
     """Raise SpecFault or Misuse when a spec cannot be run whatever the program does; once for each
     edition of its text, its tables and its oracle."""
     beside = [*spec.parts.tables, *filter(None, [spec.program.oracle])]

@@ -7,7 +7,7 @@ import os
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.through import Through, is_wrapped, started_directly, through
-from keen_matrix.core.launch.warm.shims import is_shell_script, is_shim, watched
+from keen_matrix.core.launch.warm.shims import is_shell_script, is_shim, watched_start
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.starting.preparing import vector_count
@@ -47,7 +47,7 @@ def started(spec: Spec, launch: ResolvedLaunch, watch: RunWatch, *, are_many: bo
     found = through(launch, environment) if is_runtime else None
     help_words = spec.signature.help[:1] if spec.signature is not None else ()
     if found is None and is_watched and (help_words or asked):
-        found = watched(launch, environment, help_words or ("--help",))
+        found = watched_start(launch, environment, help_words or ("--help",))
     if found is None:
         if asked:
             watch.remarks(f"launched through {name}: what it starts could not be told")

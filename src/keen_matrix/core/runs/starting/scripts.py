@@ -55,7 +55,7 @@ def language_of(file: str, words: Sequence[str]) -> Runtime:
     return "binary"
 
 
-def is_named(script: str, row: Reader) -> bool:
+def names_reader(script: str, row: Reader) -> bool:
     """Tell whether a script names a reader."""
     return bool(row.named) and re.search(rf"\b{re.escape(row.named)}\b", script) is not None
 
@@ -67,7 +67,7 @@ def reader_named(script: str, runtime: Runtime, spellings: Sequence[str]) -> str
     named = [
         name
         for name, row in READERS.items()
-        if row.runtime == runtime and is_named(script, row) and can_spell(spellings, row)
+        if row.runtime == runtime and names_reader(script, row) and can_spell(spellings, row)
     ]
     if len(named) > 1:
         bundles = re.search(r"\bbundling\b", script) is not None
@@ -75,4 +75,4 @@ def reader_named(script: str, runtime: Runtime, spellings: Sequence[str]) -> str
     return named[0] if len(named) == 1 else ""
 
 
-__all__ = ["is_named", "language_of", "reader_named", "text_of_script"]
+__all__ = ["language_of", "names_reader", "reader_named", "text_of_script"]

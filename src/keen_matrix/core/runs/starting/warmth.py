@@ -13,7 +13,7 @@ from keen_matrix.core.experiments.ask import Answer, Experiments
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.warm.keepers import ColdOnly, WarmPlan, imported_modules, warm_plan
-from keen_matrix.core.launch.warm.warmcheck import Launched, check_warm, difference_of, otherwise_warm
+from keen_matrix.core.launch.warm.warmcheck import Launched, check_warm, otherwise_warm, warm_difference
 from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.launch.workers.wire import ResultFrame
 from keen_matrix.core.model.case import Case
@@ -246,10 +246,10 @@ class Held:
     def _unlike(self, case: Case, cold: ResultFrame) -> str:
         """Return in what a case differs cold, if it does not vary by itself."""
         warm = next(frame for each, frame in self._doubted if each.id == case.id)
-        aspect = difference_of(warm.record, cold.record)
+        aspect = warm_difference(warm.record, cold.record)
         if not aspect:
             return ""
         (again,) = self._pool.results(iter([case]))  # to its end, or the pool would wait for it
-        if difference_of(again.record, cold.record):
+        if warm_difference(again.record, cold.record):
             return ""
         return f"the case {case.id[:6]} differs in {aspect}"

@@ -19,7 +19,7 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.spec import Spec
-from keen_matrix.core.notation.nodes import Part, Text
+from keen_matrix.core.notation.nodes import Characters, Part
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
 
@@ -36,7 +36,7 @@ SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/stor
 _VIRTUAL = "pyvenv.cfg"
 
 
-class Places(Struct, frozen=True):
+class SourcePlaces(Struct, frozen=True):
     """Where the files of a program are."""
 
     #: Folders whose files, down to the lowest, belong to it.
@@ -49,7 +49,7 @@ class Places(Struct, frozen=True):
     too_large: tuple[str, ...] = ()
 
 
-def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ()) -> Places:
+def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ()) -> SourcePlaces:
     """Return where the files of a spec's program are; `without` are files that a run writes."""
     scope = Scope({"here": spec.here})
     lines = [spec.program.launch, *spec.program.launchers.values()]
@@ -74,7 +74,7 @@ def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ())
     files += named_beside(spec)
     whole = _outermost(dict.fromkeys(map(os.path.realpath, folders)))
     large = tuple(each for each in whole if _is_large(each))
-    return Places(
+    return SourcePlaces(
         folders=tuple(each for each in whole if each not in large),
         files=tuple(dict.fromkeys(files)),
         without=frozenset((*spec.parts.tables, *map(os.path.abspath, without))),
@@ -111,7 +111,7 @@ def named_beside(spec: Spec) -> list[str]:
 
 def _pattern_of(part: Part, here: str) -> str:
     """Return a part of the name of a file as a pattern for the names that it can become."""
-    if isinstance(part, Text):
+    if isinstance(part, Characters):
         return glob.escape(part.text)
     return glob.escape(here) if part.source.strip() == "here" else "*"
 
@@ -206,7 +206,7 @@ def is_source(name: str) -> bool:
     )
 
 
-def too_large(places: Places) -> str:
+def too_large(places: SourcePlaces) -> str:
     """Return the remark on folders that have too many files."""
     folders = " and ".join(places.too_large)
     return (
@@ -216,7 +216,7 @@ def too_large(places: Places) -> str:
     )
 
 
-def digests_of(places: Places) -> dict[str, str]:
+def digests_of(places: SourcePlaces) -> dict[str, str]:
     """Return a digest of each file of a program."""
     paths = [*places.files, *(each for folder in places.folders for each in files_below(folder))]
     wanted = (each for each in dict.fromkeys(paths) if each not in places.without)

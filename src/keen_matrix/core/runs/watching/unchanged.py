@@ -26,7 +26,7 @@ from keen_matrix.core.model.record import PASSING, CaseFields, Header, Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.results.journal import system_name
 from keen_matrix.core.runs.options import RunOptions
-from keen_matrix.core.runs.watching.sources import Places, digest_of_all, places_of
+from keen_matrix.core.runs.watching.sources import SourcePlaces, digest_of_all, places_of
 from keen_matrix.core.version import VERSION
 
 #: What must be as before: not where the row of a table stands, and what is only told.
@@ -34,7 +34,7 @@ _FIELDS = [each for each in CaseFields.__struct_fields__ if each not in ("row", 
 _T = TypeVar("_T")
 
 
-def run_places(spec: Spec, launch: ResolvedLaunch, options: RunOptions) -> Places:
+def run_places(spec: Spec, launch: ResolvedLaunch, options: RunOptions) -> SourcePlaces:
     """Return where the files of a spec's program are, without those that the run writes."""
     return places_of(spec, launch, (options.journal, *options.reports))
 

@@ -17,7 +17,7 @@ from keen_matrix.core.files import SUFFIX
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.model.lookups import stamp, watching
 from keen_matrix.core.runs.watching.sources import (
-    Places,
+    SourcePlaces,
     digests_of,
     file_digest,
     is_ignored,
@@ -74,7 +74,7 @@ def watched(paths: Sequence[str], without: Collection[str]) -> Watched:
     )
 
 
-def _places(path: str, without: Collection[str]) -> Places:
+def _places(path: str, without: Collection[str]) -> SourcePlaces:
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.spec.load import load_spec
 
@@ -184,7 +184,7 @@ def _changes(seen: Watched) -> Iterator[list[str]]:
         yield changed_files(seen, paths)
 
 
-def serve(paths: Sequence[str], without: Collection[str], pipe: int) -> None:
+def serve_changes(paths: Sequence[str], without: Collection[str], pipe: int) -> None:
     """Watch, and write what is told to a pipe, a line of JSON each, until it is closed."""
 
     def tell(message: Mapping[str, object]) -> bool:

@@ -9,9 +9,9 @@ from typing import Any, NamedTuple
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.model.relation import Relation
-from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse, Usage
 from keen_matrix.core.signature.families import CLASH, Making, Vector
-from keen_matrix.core.signature.grounds import FormGrounds
+from keen_matrix.core.signature.grounds import UsageGrounds
 from keen_matrix.core.signature.judging.binding import concerns, condition_functions, identifier
 from keen_matrix.core.signature.kinds import END_OF_INPUT
 from keen_matrix.core.signature.model import names_of
@@ -80,7 +80,7 @@ def vectors(making: Making) -> Iterator[Vector]:
         )
 
 
-def _clashes(making: Making, number: int, grounds: FormGrounds) -> Iterator[Vector]:
+def _clashes(making: Making, number: int, grounds: UsageGrounds) -> Iterator[Vector]:
     """Yield the vectors that show what the program refuses and the signature does not."""
     if grounds.required or grounds.operands:
         plain = Builder(making.signature, making.signature.forms[number]).smallest()
@@ -120,7 +120,7 @@ def pairs_of(signature: Signature, builder: Builder) -> Iterator[Request]:
     """Yield requests in which every pair of choices and values of a form is, those that have what
     it requires."""
     required, operands = set(builder.grounds.required), set(builder.grounds.operands)
-    for request in _Pairs(signature, builder).requests():
+    for request in _PairRequests(signature, builder).requests():
         has = {part.option.key for part in request.options}
         if required <= has and operands <= {part.name for part in request.operands}:
             yield request
@@ -176,7 +176,7 @@ def _settled(signature: Signature, request: Request, kept: tuple[int | str, int]
     return request
 
 
-class _Level(NamedTuple):
+class _ChoiceLevel(NamedTuple):
     """What may be made of a choice: one of its alternatives, or none (-1), and the value of the one
     NAME in it, where it is a matter of this choice alone."""
 
@@ -184,7 +184,7 @@ class _Level(NamedTuple):
     value: str | None = None
 
 
-class _Pairs:
+class _PairRequests:
     """Every pair of choices and values of one form, in few requests (a covering array).
 
     A value is a level of the choice that it stands in: as a factor of its own it would have one
@@ -207,19 +207,19 @@ class _Pairs:
         self.levels = [len(each) for each in self.picks]
         self.levels += [len(self.legal[name]) for name in self.names]
 
-    def _levels(self, number: int, choice: Choice, names: Sequence[str]) -> Iterator[_Level]:
+    def _levels(self, number: int, choice: Choice, names: Sequence[str]) -> Iterator[_ChoiceLevel]:
         if choice.optional:
-            yield _Level(-1)
+            yield _ChoiceLevel(-1)
         for at, alternative in enumerate(choice.alternatives):
             own = list(names_of(alternative))
             is_plain = not any(isinstance(each, Choice) for each in alternative.items)
             if len(own) == 1 and is_plain and names.count(own[0]) == 1:
                 self.owner[own[0]] = number
-                yield from (_Level(at, value) for value in self.legal[own[0]])
+                yield from (_ChoiceLevel(at, value) for value in self.legal[own[0]])
             else:
-                yield _Level(at)
+                yield _ChoiceLevel(at)
 
-    def _level(self, number: int, row: Any) -> _Level:
+    def _level(self, number: int, row: Any) -> _ChoiceLevel:
         level: int = row[number]
         return self.picks[number][level]
 
@@ -279,7 +279,7 @@ class _Pairs:
 
         return allowed
 
-    def _is_there(self, form: Form, wanted: Callable[[object], bool], row: Any) -> bool:
+    def _is_there(self, form: Usage, wanted: Callable[[object], bool], row: Any) -> bool:
         """Tell whether a row of choices has a part that is wanted; looks only at the choices that
         this depends on."""
         for item in form.items:
@@ -312,7 +312,7 @@ class _Pairs:
             choice.span: self._level(number, row).alternative for number, choice in enumerate(self.choices)
         }
 
-        def choose(choice: Choice) -> Form | None:
+        def choose(choice: Choice) -> Usage | None:
             level = picked.get(choice.span, -choice.optional)
             return choice.alternatives[level] if level >= 0 else None
 
@@ -342,7 +342,7 @@ class _RowNames(Mapping[str, object]):
     """What a condition sees of a row: values of NAMEs, read only when asked for; of one not given
     its default, else None."""
 
-    def __init__(self, pairs: _Pairs, row: object) -> None:
+    def __init__(self, pairs: _PairRequests, row: object) -> None:
         self.pairs, self.row = pairs, row
         self.by_identifier = {identifier(name): name for name in pairs.signature.values}
 
@@ -366,6 +366,6 @@ def all_requests(signature: Signature) -> Iterator[tuple[str, ...]]:
     from itertools import product
 
     for builder in derived_builders(signature):
-        pairs = _Pairs(signature, builder)
+        pairs = _PairRequests(signature, builder)
         for row in product(*(range(level) for level in pairs.levels)):
             yield pairs.request_of(list(row)).words()

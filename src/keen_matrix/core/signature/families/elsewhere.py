@@ -10,7 +10,7 @@ from keen_matrix.core.model.relation import Relation, RelationName
 from keen_matrix.core.signature.families import Making, Vector
 
 
-class Elsewhere(NamedTuple):
+class OtherSurroundings(NamedTuple):
     """Other surroundings: what a shell does before it starts the program."""
 
     #: Commands and, behind the program's words, redirections; `exec` stands between them.
@@ -23,17 +23,17 @@ HERE = "elsewhere"
 #: Stands in a script for a locale that the system has, one with a decimal comma if there is one.
 FIELDS = "{locale}"
 #: Name → surroundings. The last two are about output that cannot be written.
-PLACES: Mapping[str, Elsewhere] = {
-    "COLUMNS": Elsewhere("COLUMNS=40 LINES=10; export COLUMNS LINES;"),
-    "LANG": Elsewhere(f"LANG={FIELDS} LC_ALL={FIELDS}; export LANG LC_ALL;"),
-    "TZ": Elsewhere("TZ=Pacific/Kiritimati; export TZ;"),
-    "HOME": Elsewhere('HOME="$TMPDIR"; export HOME;'),
-    "umask": Elsewhere("umask 077;"),
-    "directory": Elsewhere(
+PLACES: Mapping[str, OtherSurroundings] = {
+    "COLUMNS": OtherSurroundings("COLUMNS=40 LINES=10; export COLUMNS LINES;"),
+    "LANG": OtherSurroundings(f"LANG={FIELDS} LC_ALL={FIELDS}; export LANG LC_ALL;"),
+    "TZ": OtherSurroundings("TZ=Pacific/Kiritimati; export TZ;"),
+    "HOME": OtherSurroundings('HOME="$TMPDIR"; export HOME;'),
+    "umask": OtherSurroundings("umask 077;"),
+    "directory": OtherSurroundings(
         'there="$TMPDIR/a näme with spaces"; mkdir "$there" && cp -R . "$there" && cd "$there" || exit 97;'
     ),
-    "closed output": Elsewhere("", ">&-"),
-    "full device": Elsewhere("", ">/dev/full"),
+    "closed output": OtherSurroundings("", ">&-"),
+    "full device": OtherSurroundings("", ">/dev/full"),
 }
 UNHEARD = ("closed output", "full device")
 

@@ -13,7 +13,7 @@ from itertools import combinations, islice, product
 from typing import NamedTuple
 
 from keen_matrix.core.expressions import Expression
-from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse, Usage
 from keen_matrix.core.signature.families import Making, Vector
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.model import Option
@@ -36,7 +36,7 @@ EXTRA = "superfluous"
 UNKNOWN_LONG = "--no-such-option"
 
 
-class _Fault(NamedTuple):
+class _OneFault(NamedTuple):
     """A vector that should have one fault of a kind; `place` is the option, operand or condition
     that it concerns, `control` the vector without the fault."""
 
@@ -70,7 +70,7 @@ def vectors(making: Making) -> Iterator[Vector]:
                 )
 
 
-def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+def _faults(signature: Signature, builder: Builder) -> Iterator[_OneFault]:
     small, full = builder.smallest(), builder.fullest()
     bases = [each for each in dict.fromkeys([small, full]) if each is not None]
     # Beside full use too: a program that counts words, or stops at the first fault, refuses the
@@ -88,7 +88,7 @@ def _faults(signature: Signature, builder: Builder) -> Iterator[_Fault]:
     yield from _conditions(signature, builder)
 
 
-def _operand_counts(signature: Signature, builder: Builder, base: Request) -> Iterator[_Fault]:
+def _operand_counts(signature: Signature, builder: Builder, base: Request) -> Iterator[_OneFault]:
     """One operand after another taken away, down to none; one too many."""
     named = [number for number, part in enumerate(base.operands) if part.name]
     for count in range(len(named) - 1, -1, -1):
@@ -96,7 +96,7 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
             part for number, part in enumerate(base.operands) if not part.name or named.index(number) < count
         ]
         gone = base.operands[named[count]].name
-        yield _Fault(
+        yield _OneFault(
             "too-few",
             gone,
             Request(base.form, base.options, tuple(kept), base.delimiter).words(),
@@ -106,13 +106,13 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
     # With a form that takes options alone, a word too many is an operand that there is not.
     if counts or not named:
         words = base.words()
-        yield _Fault("too-many", "operand", (*words, EXTRA), words)
+        yield _OneFault("too-many", "operand", (*words, EXTRA), words)
     for item in counts:
         most = operand_count(signature, item)[1] if isinstance(item, Operand) else 1
         if isinstance(item, Operand) and most is not None and most > 1:
             name = item.name.name
             if (counted := builder.with_counts(name, most)) is not None:
-                yield _Fault(
+                yield _OneFault(
                     "too-many",
                     name,
                     (*counted.words(), builder.usual(name, most)),
@@ -121,7 +121,7 @@ def _operand_counts(signature: Signature, builder: Builder, base: Request) -> It
                 )
 
 
-def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bool) -> Iterator[_Fault]:
+def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bool) -> Iterator[_OneFault]:
     """An option that is none, short and long; each long option misspelt by a dropped, a doubled
     and a swapped letter."""
     known = builder.form.by_spelling
@@ -129,12 +129,12 @@ def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bo
     letter = next((each for each in "zqxjkwyZQXJKW" if f"-{each}" not in known), None)
     # With one dash before long names, -z may be the beginning of -zip.
     if letter and not any(each.startswith(f"-{letter}") for each in known):
-        yield _Fault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"), base.words())
+        yield _OneFault("unknown-option", f"-{letter}", _with_front(base, f"-{letter}"), base.words())
     long = "-no-such-option" if signature.style == "one-dash" else UNKNOWN_LONG
     if signature.style != "posix" or any(
         each.startswith("--") for each in known
     ):  # getopts sees only a letter "-"
-        yield _Fault("unknown-option", long, _with_front(base, long), base.words())
+        yield _OneFault("unknown-option", long, _with_front(base, long), base.words())
     # Misspellings come once, in the smallest vector; beside full use they would be as many again
     # and show nothing new.
     if not every:
@@ -151,7 +151,7 @@ def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bo
                 # With its value joined, or the value would be an operand too many, and the vector
                 # would have two faults.
                 word = f"{wrong}={value}" if value and spelling.startswith("--") else wrong
-                yield _Fault(
+                yield _OneFault(
                     "unknown-option",
                     spelling,
                     _with_front(base, word),
@@ -164,7 +164,7 @@ def _unknown(signature: Signature, builder: Builder, base: Request, *, every: bo
 MOST_CASES = 2
 
 
-def _in_capitals(signature: Signature, builder: Builder, base: Request) -> Iterator[_Fault]:
+def _in_capitals(signature: Signature, builder: Builder, base: Request) -> Iterator[_OneFault]:
     """Long flags in the wrong letter case."""
     known = builder.form.by_spelling
     flags = [
@@ -176,7 +176,7 @@ def _in_capitals(signature: Signature, builder: Builder, base: Request) -> Itera
     ]
     for spelling in flags[:MOST_CASES]:
         words = _with_front(base, spelling.upper())
-        yield _Fault("unknown-option", spelling, words, base.words(), f"{spelling.upper()} for {spelling}")
+        yield _OneFault("unknown-option", spelling, words, base.words(), f"{spelling.upper()} for {spelling}")
 
 
 def misspelt(spelling: str) -> list[str]:
@@ -210,19 +210,19 @@ def _with_front(base: Request, *words: str) -> tuple[str, ...]:
     return (*made[:at], *words, *made[at:])
 
 
-def _missing_options(base: Request) -> Iterator[_Fault]:
+def _missing_options(base: Request) -> Iterator[_OneFault]:
     for part in base.options:
         without = base.without_option(part.option).words()
-        yield _Fault("missing-option", part.option.key, without, base.words())
+        yield _OneFault("missing-option", part.option.key, without, base.words())
 
 
-def _keywords(base: Request) -> Iterator[_Fault]:
+def _keywords(base: Request) -> Iterator[_OneFault]:
     for number, part in enumerate(base.operands):
         if not part.name:
             # A subcommand may be taken by its beginning, so one that is misspelt is tried beside
             # one that is no word of it.
             for wrong in ("nonesuch", *misspelt(f"--{part.word}")):
-                yield _Fault(
+                yield _OneFault(
                     "not-a-choice",
                     part.word,
                     base.with_value("operand", number, wrong.lstrip("-")).words(),
@@ -230,7 +230,7 @@ def _keywords(base: Request) -> Iterator[_Fault]:
                 )
 
 
-def _flags_with_values(builder: Builder, base: Request, signature: Signature) -> Iterator[_Fault]:
+def _flags_with_values(builder: Builder, base: Request, signature: Signature) -> Iterator[_OneFault]:
     for option in plain_options(signature, builder.form):
         if option.takes_value:
             continue
@@ -240,10 +240,10 @@ def _flags_with_values(builder: Builder, base: Request, signature: Signature) ->
                 # The flag itself goes, or it would be given twice: once with a value, once without.
                 bare = request.without_option(option)
                 words = _with_front(bare, f"{spelling}=value")
-                yield _Fault("unexpected-value", spelling, words, request.words())
+                yield _OneFault("unexpected-value", spelling, words, request.words())
 
 
-def _values(signature: Signature, builder: Builder, full: Request | None) -> Iterator[_Fault]:
+def _values(signature: Signature, builder: Builder, full: Request | None) -> Iterator[_OneFault]:
     """Every bad value of every NAME: of operands, and of options, apart and joined."""
     done: set[tuple[str, str]] = set()
     for request in _with_each_value(signature, builder):
@@ -284,7 +284,7 @@ def _with_each_value(signature: Signature, builder: Builder) -> Iterator[Request
 
 def _bad_values(
     signature: Signature, request: Request, place: int | str, number: int, name: str, *, every: bool
-) -> Iterator[_Fault]:
+) -> Iterator[_OneFault]:
     subtle = signature.values[name].subtly_bad() if every else []
     # Getopt reads `-n x` and `-nx` by different branches, hand-written loops even more so.
     writings: tuple[Writing, ...] = ("apart", "joined")
@@ -293,7 +293,7 @@ def _bad_values(
         changed = request.with_value(place, number, value)
         detail = f"{name} {value!r}"
         if isinstance(place, str):
-            yield _Fault(kind, name, changed.words(), request.words(), detail)
+            yield _OneFault(kind, name, changed.words(), request.words(), detail)
             continue
         part = changed.options[place]
         once = not every or value in subtle
@@ -305,7 +305,7 @@ def _bad_values(
                 parts = list(changed.options)
                 parts[place] = OptionPart(part.option, spelling, part.values, writing)
                 again = Request(changed.form, tuple(parts), changed.operands, changed.delimiter)
-                yield _Fault(
+                yield _OneFault(
                     kind,
                     part.option.key,
                     again.words(),
@@ -314,7 +314,7 @@ def _bad_values(
                 )
 
 
-def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> Iterator[_Fault]:
+def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> Iterator[_OneFault]:
     """The first bad value of each kind, beside full use."""
     for place, number, found, _ in full.slots():
         if (
@@ -329,7 +329,7 @@ def _bad_in_full(signature: Signature, full: Request, name: str, owner: str) -> 
                 # One of each kind: what the value is was tried beside the smallest vector already.
                 if kind not in seen:
                     seen.add(kind)
-                    yield _Fault(
+                    yield _OneFault(
                         kind,
                         owner or name,
                         full.with_value(place, number, value).words(),
@@ -344,7 +344,7 @@ def _is_one_of_several(signature: Signature, request: Request, name: str) -> boo
     return several and isinstance(signature.values[name], Existing)
 
 
-def _missing_values(signature: Signature, builder: Builder, bases: list[Request]) -> Iterator[_Fault]:
+def _missing_values(signature: Signature, builder: Builder, bases: list[Request]) -> Iterator[_OneFault]:
     """Each valued option last, without its value; and before another option."""
     flags = [each for each in plain_options(signature, builder.form) if not each.takes_value]
     for option in plain_options(signature, builder.form):
@@ -359,7 +359,7 @@ def _missing_values(signature: Signature, builder: Builder, bases: list[Request]
             given = builder.smallest([option])
             control = request.words() if given is None else given.words()
             for spelling in option.spellings:
-                yield _Fault("missing-value", spelling, (*request.words(), spelling), control)
+                yield _OneFault("missing-value", spelling, (*request.words(), spelling), control)
             # Where a word with a dash may be a value, the next option is taken for one, and nothing
             # is missing.
             if signature.habits.dash_values == "refuse":
@@ -367,14 +367,14 @@ def _missing_values(signature: Signature, builder: Builder, bases: list[Request]
                 flag = next((each for each in flags if each is not option), None)
                 if flag is not None:
                     words = _with_front(bare, option.key, flag.key)
-                    yield _Fault("missing-value", option.key, words, control, f"{option.key} {flag.key}")
+                    yield _OneFault("missing-value", option.key, words, control, f"{option.key} {flag.key}")
             if option.least > 1:
                 values = [builder.usual(option.name_of(number), number) for number in range(option.least - 1)]
                 words = (*request.words(), option.key, *values)
-                yield _Fault("missing-value", option.key, words, control)
+                yield _OneFault("missing-value", option.key, words, control)
 
 
-def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+def _conflicts(signature: Signature, builder: Builder) -> Iterator[_OneFault]:
     """Each pair of options that exclude each other, in both orders and with every spelling."""
     for choice in (
         item for item in builder.form.form.walk() if isinstance(item, Choice) and not item.several
@@ -397,14 +397,14 @@ def _conflicts(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                     )
                     for order in ((one, two), (two, one)):
                         made = Request(bare.form, (*bare.options, *order), bare.operands, bare.delimiter)
-                        yield _Fault("conflict", f"{left} {right}", made.words(), base.words())
+                        yield _OneFault("conflict", f"{left} {right}", made.words(), base.words())
             full = builder.fullest([first])
             if full is not None:
                 both = full.with_option(_part(builder, second, second.key)).words()
-                yield _Fault("conflict", f"{first.key} {second.key}", both, full.words())
+                yield _OneFault("conflict", f"{first.key} {second.key}", both, full.words())
 
 
-def _first_option(builder: Builder, form: Form) -> Option | None:
+def _first_option(builder: Builder, form: Usage) -> Option | None:
     items = form.walk()
     return next((builder.form.option_of(item) for item in items if isinstance(item, OptionUse)), None)
 
@@ -414,14 +414,14 @@ def _part(builder: Builder, option: Option, spelling: str) -> OptionPart:
     return OptionPart(option, spelling, values)
 
 
-def _repeated(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+def _repeated(signature: Signature, builder: Builder) -> Iterator[_OneFault]:
     if signature.habits.repeat != "refuse":
         return
     for option in plain_options(signature, builder.form):
         request = builder.smallest([option])
         if request is not None:
             for spelling in option.spellings:
-                yield _Fault(
+                yield _OneFault(
                     "repeated",
                     option.key,
                     request.with_option(_part(builder, option, spelling)).words(),
@@ -429,7 +429,7 @@ def _repeated(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                 )
 
 
-def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
+def _conditions(signature: Signature, builder: Builder) -> Iterator[_OneFault]:
     """Values that are legal one by one and break one condition of the signature."""
     conditions = [("where", each) for each in signature.where] + [
         (own.kind, own.when) for own in signature.refuse
@@ -458,14 +458,14 @@ def _conditions(signature: Signature, builder: Builder) -> Iterator[_Fault]:
                     found += 1
                     control = base if fits is None else fits
                     words = tried.words()
-                    yield _Fault(kind, condition.source, words, control.words(), condition.source)
+                    yield _OneFault(kind, condition.source, words, control.words(), condition.source)
                     if found >= (3 if not full else 4):
                         break
 
 
 def _without_what_it_needs(
     signature: Signature, builder: Builder, kind: str, condition: Expression
-) -> Iterator[_Fault]:
+) -> Iterator[_OneFault]:
     """Options by themselves that a condition on what is given allows beside others only, and those
     together that it names and does not allow."""
     smallest = builder.smallest()
@@ -479,4 +479,4 @@ def _without_what_it_needs(
         if judgement.status == "refused" and [each.kind for each in judgement.refusals] == [kind]:
             without = builder.smallest(some[1:]) or smallest
             words, control = tried.words(), without.words()
-            yield _Fault(kind, condition.source, words, control, condition.source)
+            yield _OneFault(kind, condition.source, words, control, condition.source)

@@ -4,7 +4,7 @@ taken."""
 from __future__ import annotations
 
 from keen_matrix.core.signature.helptext.heads import option_of, written_name
-from keen_matrix.core.signature.helptext.layouts import LAYOUTS, Layout
+from keen_matrix.core.signature.helptext.layouts import LAYOUTS, HelpLayout
 from keen_matrix.core.signature.helptext.page import HelpCommand, HelpOperand, HelpOption, HelpText
 from keen_matrix.core.signature.helptext.reading import MOST_TEXT, read_help
 from keen_matrix.core.signature.helptext.texts import bounds_in, choices_in, default_in, range_in, words_in
@@ -13,10 +13,10 @@ __all__ = [
     "LAYOUTS",
     "MOST_TEXT",
     "HelpCommand",
+    "HelpLayout",
     "HelpOperand",
     "HelpOption",
     "HelpText",
-    "Layout",
     "bounds_in",
     "choices_in",
     "default_in",

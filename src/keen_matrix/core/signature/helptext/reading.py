@@ -10,7 +10,7 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 
 from keen_matrix.core.signature.helptext.heads import option_of, written_name
-from keen_matrix.core.signature.helptext.layouts import LAYOUTS, Layout
+from keen_matrix.core.signature.helptext.layouts import LAYOUTS, HelpLayout
 from keen_matrix.core.signature.helptext.page import HelpCommand, HelpOperand, HelpOption, HelpText
 from keen_matrix.core.signature.helptext.usages import is_usage, usages_in
 from keen_matrix.core.structs import replace
@@ -82,7 +82,7 @@ def _understood(page: HelpText) -> int:
     return options + len(page.operands) + len(page.commands) + bool(page.usages)
 
 
-def _read(layout: Layout, lines: Sequence[str], whole: str) -> HelpText:
+def _read(layout: HelpLayout, lines: Sequence[str], whole: str) -> HelpText:
     """Return what a text tells when it is read in one layout."""
     prepared = layout.prepare(lines)
     options, unread = _options(layout, prepared)
@@ -111,7 +111,7 @@ def _depth(line: str) -> int:
 # --- options ---
 
 
-def _options(layout: Layout, lines: Sequence[str]) -> tuple[list[HelpOption], list[str]]:
+def _options(layout: HelpLayout, lines: Sequence[str]) -> tuple[list[HelpOption], list[str]]:
     """Return the listed options, and the lines that look like one and gave none. A text that goes
     on in deeper lines is taken along. An option listed twice comes once."""
     options: list[HelpOption] = []
@@ -190,7 +190,7 @@ def _has_own_value(letter: str, head: str) -> bool:
     return re.search(rf"(?<!\S){re.escape(letter)} (?:[A-Z][\w-]*|<[^<>]+>)(?=,|$)", head) is not None
 
 
-def _without(option: HelpOption, known: HelpOption, head: str, layout: Layout, text: str) -> HelpOption:
+def _without(option: HelpOption, known: HelpOption, head: str, layout: HelpLayout, text: str) -> HelpOption:
     """Return what is new of an option that is listed a second time: `-C, --check=quiet` beside
     `--check` is `-C`, which has no value."""
     taken = {*known.spellings, *known.negated}
@@ -220,7 +220,7 @@ def _with_choices(known: HelpOption, again: HelpOption) -> tuple[HelpOption, Hel
     return replace(both, spellings=long), flag
 
 
-def _of_layout(layout: Layout, option: HelpOption) -> HelpOption:
+def _of_layout(layout: HelpLayout, option: HelpOption) -> HelpOption:
     """Return an option with its dots read as its layout means them."""
     if option.several and not layout.several:
         return replace(option, several=False, again=True)
@@ -356,7 +356,7 @@ def _sections(lines: Sequence[str], titles: re.Pattern[str]) -> Iterator[list[st
         yield inside
 
 
-def _operands(layout: Layout, lines: Sequence[str]) -> Iterator[HelpOperand]:
+def _operands(layout: HelpLayout, lines: Sequence[str]) -> Iterator[HelpOperand]:
     """Yield the operands listed below a heading such as `positional arguments:`, and `NAME  text`
     lines elsewhere."""
     listed = [line for section in _sections(lines, _OPERANDS) for line in section]
@@ -380,7 +380,7 @@ def _operands(layout: Layout, lines: Sequence[str]) -> Iterator[HelpOperand]:
     yield from found
 
 
-def _operand(layout: Layout, name: str, text: str, known: HelpOperand | None = None) -> HelpOperand:
+def _operand(layout: HelpLayout, name: str, text: str, known: HelpOperand | None = None) -> HelpOperand:
     if known is not None:
         return replace(known, text=text.strip())
     if name.startswith("{"):

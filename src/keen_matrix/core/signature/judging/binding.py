@@ -16,7 +16,7 @@ from keen_matrix.core.signature.habits import OPERANDS, need
 from keen_matrix.core.signature.judging.findings import Bound, Findings, Given
 from keen_matrix.core.signature.judging.matching import Binding
 from keen_matrix.core.signature.judging.taking import Reading
-from keen_matrix.core.signature.model import FormModel, SignatureParts, names_of
+from keen_matrix.core.signature.model import SignatureParts, UsageModel, names_of
 from keen_matrix.core.structs import replace
 
 
@@ -87,7 +87,7 @@ def _check_value(
 
 
 def bindings_of(
-    signature: SignatureParts, form: FormModel, reading: Reading, bound: Sequence[Binding]
+    signature: SignatureParts, form: UsageModel, reading: Reading, bound: Sequence[Binding]
 ) -> dict[str, Bound]:
     """Return what every option that is given and every operand is bound to."""
     found: dict[str, Bound] = {}
@@ -115,7 +115,7 @@ def bindings_of(
 
 
 @lru_cache(1_000)
-def _operands_of(form: FormModel) -> tuple[Operand, ...]:
+def _operands_of(form: UsageModel) -> tuple[Operand, ...]:
     return tuple(item for item in form.form.walk() if isinstance(item, Operand))
 
 
@@ -137,7 +137,7 @@ _GIVEN = re.compile(r"""['"](-[^'"]+)['"]""")
 
 def check_conditions(
     signature: SignatureParts,
-    form: FormModel,
+    form: UsageModel,
     words: Sequence[str],
     spellings: frozenset[str],
     bindings: Mapping[str, Bound],
@@ -157,7 +157,7 @@ def check_conditions(
     return findings
 
 
-def _refuse(form: FormModel, kind: str, condition: Expression, scope: Scope, findings: Findings) -> None:
+def _refuse(form: UsageModel, kind: str, condition: Expression, scope: Scope, findings: Findings) -> None:
     """Refuse what breaks a condition. A message is to blame the options and operands that the
     condition is about, by spelling, NAME or value; nobody repeats the condition itself."""
     names = sorted(condition.names)
@@ -186,7 +186,7 @@ def _is_met(condition: Expression, scope: Scope, findings: Findings) -> bool | N
     return None
 
 
-def concerns(signature: SignatureParts, form: FormModel, condition: Expression) -> bool:
+def concerns(signature: SignatureParts, form: UsageModel, condition: Expression) -> bool:
     """Tell whether a condition is about a form: one that asks for a NAME which only other forms
     have is not."""
     others = {identifier(name) for name in signature.values} - _identifiers_of(form)
@@ -194,12 +194,12 @@ def concerns(signature: SignatureParts, form: FormModel, condition: Expression) 
 
 
 @lru_cache(1_000)
-def _identifiers_of(form: FormModel) -> frozenset[str]:
+def _identifiers_of(form: UsageModel) -> frozenset[str]:
     return frozenset(map(identifier, names_of(form.form)))
 
 
 def named_values(
-    signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound], words: Sequence[str]
+    signature: SignatureParts, form: UsageModel, bindings: Mapping[str, Bound], words: Sequence[str]
 ) -> Names:
     """Return what conditions see: each NAME's value (when it is not given its default, else an
     empty list of an operand that may stand several times, else None), `words`, `argc`."""
@@ -211,7 +211,7 @@ def named_values(
     }
 
 
-def values_left_out(signature: SignatureParts, form: FormModel) -> Names:
+def values_left_out(signature: SignatureParts, form: UsageModel) -> Names:
     """Return what each NAME is where no word gives it."""
     names: Names = {
         identifier(name): None if kind.default is None else kind.converted(str(kind.default))
@@ -224,7 +224,7 @@ def values_left_out(signature: SignatureParts, form: FormModel) -> Names:
     return names
 
 
-def given_values(signature: SignatureParts, form: FormModel, bindings: Mapping[str, Bound]) -> Names:
+def given_values(signature: SignatureParts, form: UsageModel, bindings: Mapping[str, Bound]) -> Names:
     """Return the values of the NAMEs that words give, as the options and operands of a form have
     them."""
     names: Names = {}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence, Set
 from typing import Literal, NamedTuple
 
-from keen_matrix.core.notation.synopsis import Choice, Form, Keyword, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse, Usage
 from keen_matrix.core.signature.habits import (
     MOST_READINGS,
     OPERANDS,
@@ -23,15 +23,15 @@ from keen_matrix.core.signature.judging.binding import (
 )
 from keen_matrix.core.signature.judging.findings import Findings, Judgement, Refusal
 from keen_matrix.core.signature.judging.matching import Matched, match
-from keen_matrix.core.signature.judging.reading import read
+from keen_matrix.core.signature.judging.reading import read_words
 from keen_matrix.core.signature.judging.resolving import Resolved, resolve
 from keen_matrix.core.signature.judging.taking import Reading
-from keen_matrix.core.signature.model import FormModel, SignatureParts
+from keen_matrix.core.signature.model import SignatureParts, UsageModel
 from keen_matrix.core.signature.readers import OF_VALUES
 from keen_matrix.core.structs import replace
 
 
-class _Ranked(NamedTuple):
+class _RankedUsage(NamedTuple):
     """What one form makes of a vector, and how well it fits: the form whose keywords are met is
     meant, then one that leaves the matter open, then the one with the fewest refusals."""
 
@@ -120,9 +120,9 @@ def _unsettled(found: Sequence[Judgement], asked: Iterable[str]) -> Judgement:
     )
 
 
-def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) -> _Ranked:
+def _judge_by(signature: SignatureParts, form: UsageModel, words: Sequence[str]) -> _RankedUsage:
     """Return what one form makes of a vector."""
-    reading = read(signature, form, words)
+    reading = read_words(signature, form, words)
     findings = reading.findings
     if reading.asks_help:
         helped = _judge_help(signature, reading, words)
@@ -155,9 +155,9 @@ def _judge_by(signature: SignatureParts, form: FormModel, words: Sequence[str]) 
     return _ranked(judgement, keywords)
 
 
-def _ranked(judgement: Judgement, keywords: int) -> _Ranked:
+def _ranked(judgement: Judgement, keywords: int) -> _RankedUsage:
     open_still = judgement.status == "unspecified"
-    return _Ranked((keywords, open_still, -len(judgement.refusals)), judgement)
+    return _RankedUsage((keywords, open_still, -len(judgement.refusals)), judgement)
 
 
 def _status(findings: Findings) -> Literal["accepted", "refused", "unspecified"]:
@@ -253,7 +253,7 @@ def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
 
 
 def _told(
-    signature: SignatureParts, form: FormModel, reading: Reading, resolved: Resolved, matched: Matched
+    signature: SignatureParts, form: UsageModel, reading: Reading, resolved: Resolved, matched: Matched
 ) -> Findings:
     """Return what matching found, in words."""
     findings = Findings()
@@ -302,7 +302,7 @@ def _tell_unexpected(
         findings.refuse("too-many", word, *last, why=f"{word!r} is one operand too many")
 
 
-def _may_not_split(signature: SignatureParts, form: Form) -> bool:
+def _may_not_split(signature: SignatureParts, form: Usage) -> bool:
     """Tell whether options may not stand between the operands of a form."""
     habits = signature.habits
     items = list(form.walk())

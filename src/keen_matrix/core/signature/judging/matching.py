@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
 from keen_matrix.core.notation.synopsis import Keyword, Operand
-from keen_matrix.core.signature.judging.resolving import Group, Part
+from keen_matrix.core.signature.judging.resolving import Part, PatternGroup
 
 
 class Take(NamedTuple):
@@ -101,7 +101,7 @@ def _compile(parts: Sequence[Part], code: list[Instruction]) -> None:
             _compile_group(part, code)
 
 
-def _compile_group(group: Group, code: list[Instruction]) -> None:
+def _compile_group(group: PatternGroup, code: list[Instruction]) -> None:
     """split → each alternative in turn → (back to the split when it may come again) → after."""
     start = len(code)
     code.append(End())  # replaced once the places are known

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from keen_matrix.core.signature.habits import Habits, need
-from keen_matrix.core.signature.model import FormModel, Option
+from keen_matrix.core.signature.model import Option, UsageModel
 
 
 class Named(NamedTuple):
@@ -25,7 +25,7 @@ class Named(NamedTuple):
 class OptionNames:
     """The names of the options of a form, as a reader with some habits knows them."""
 
-    def __init__(self, form: FormModel, habits: Habits) -> None:
+    def __init__(self, form: UsageModel, habits: Habits) -> None:
         self._form, self._habits = form, habits
 
     def has(self, name: str) -> bool:

@@ -10,16 +10,16 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from keen_matrix.core.notation.synopsis import Choice, Form, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Operand, OptionUse, Usage
 from keen_matrix.core.signature.habits import Habits, need
 from keen_matrix.core.signature.judging.taking import USUAL_HELP, Reading, Taker, is_unknown, looks_negative
-from keen_matrix.core.signature.model import FormModel, SignatureParts
+from keen_matrix.core.signature.model import SignatureParts, UsageModel
 
 
-def read(signature: SignatureParts, form: FormModel, words: Sequence[str]) -> Reading:
+def read_words(signature: SignatureParts, form: UsageModel, words: Sequence[str]) -> Reading:
     """Return what a vector is read as, by one form of a signature. Raises OpenHabit where it
     depends on a habit that is open."""
-    reader = _Reader(signature, form, words)
+    reader = _WordReader(signature, form, words)
     reader.read()
     return reader.found
 
@@ -27,7 +27,7 @@ def read(signature: SignatureParts, form: FormModel, words: Sequence[str]) -> Re
 _NUMBER = re.compile(r"-?[0-9]+(?:\.[0-9]*)?(?:[eE][-+]?[0-9]+)?")
 
 
-class _Reader(Taker):
+class _WordReader(Taker):
     """Goes through the words once, from left to right."""
 
     def read(self) -> None:
@@ -246,7 +246,7 @@ class _Reader(Taker):
             self.at += 1
 
 
-def _may_have_none(form: Form) -> bool:
+def _may_have_none(form: Usage) -> bool:
     """Tell whether a form has operands and can go without any."""
     items = [item for item in form.items if not isinstance(item, OptionUse)]
     operands = [each for each in items if isinstance(each, (Operand, Choice))]

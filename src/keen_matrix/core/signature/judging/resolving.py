@@ -11,10 +11,10 @@ from functools import lru_cache
 from typing import NamedTuple, TypeAlias
 
 from keen_matrix.core.notation.nodes import Span
-from keen_matrix.core.notation.synopsis import Choice, Delimiter, Form, Item, Keyword, Operand, OptionUse
+from keen_matrix.core.notation.synopsis import Choice, Delimiter, Item, Keyword, Operand, OptionUse, Usage
 from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.taking import Reading
-from keen_matrix.core.signature.model import FormModel, Option
+from keen_matrix.core.signature.model import Option, UsageModel
 from keen_matrix.core.signature.values import ValueType
 from keen_matrix.core.structs import Struct, field
 
@@ -22,7 +22,7 @@ from keen_matrix.core.structs import Struct, field
 UNROLLED = 64
 
 
-class Group(NamedTuple):
+class PatternGroup(NamedTuple):
     """Parts of a pattern of which one alternative is taken, none when it is optional, or several in
     any order when it may come again."""
 
@@ -31,7 +31,7 @@ class Group(NamedTuple):
     several: bool = False
 
 
-Part: TypeAlias = Operand | Keyword | Group
+Part: TypeAlias = Operand | Keyword | PatternGroup
 
 
 class Resolved(Struct):
@@ -43,7 +43,7 @@ class Resolved(Struct):
     findings: Findings = field(default_factory=Findings)
 
 
-class Shape(NamedTuple):
+class GroupShape(NamedTuple):
     """What is asked of a group at every judgement, found out once."""
 
     #: The keys of the options in each alternative.
@@ -53,7 +53,7 @@ class Shape(NamedTuple):
 
 
 @lru_cache(1_000)
-def shapes_of(form: FormModel) -> Mapping[Span, Shape]:
+def shapes_of(form: UsageModel) -> Mapping[Span, GroupShape]:
     """Return the shape of each group of a form, by its place in the synopsis."""
     found = {}
     for choice in (item for item in form.form.walk() if isinstance(item, Choice)):
@@ -63,11 +63,11 @@ def shapes_of(form: FormModel) -> Mapping[Span, Shape]:
             for items in inner
         )
         words = any(isinstance(item, (Operand, Keyword)) for items in inner for item in items)
-        found[choice.span] = Shape(keys, words)
+        found[choice.span] = GroupShape(keys, words)
     return found
 
 
-def resolve(form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> Resolved:
+def resolve(form: UsageModel, values: Mapping[str, ValueType], reading: Reading) -> Resolved:
     """Return the pattern of operands that the given options of a form leave."""
     resolver = _Resolver(form, values, reading)
     resolver.found.pattern = resolver.sequence(form.form.items)
@@ -77,7 +77,7 @@ def resolve(form: FormModel, values: Mapping[str, ValueType], reading: Reading) 
 class _Resolver:
     """Walks the tree of a form once."""
 
-    def __init__(self, form: FormModel, values: Mapping[str, ValueType], reading: Reading) -> None:
+    def __init__(self, form: UsageModel, values: Mapping[str, ValueType], reading: Reading) -> None:
         self.form, self.values, self.reading = form, values, reading
         self.shapes = shapes_of(form)
         #: Keys of the options that are given; no two options of a form share one.
@@ -115,14 +115,14 @@ class _Resolver:
         count = self.values[item.name.name].count
         bare = Operand(item.name)
         if count is None:
-            return [Group(((bare,),), several=True)] if item.name.several else [bare]
+            return [PatternGroup(((bare,),), several=True)] if item.name.several else [bare]
         least, most = count
         required: list[Part] = [bare] * min(least, UNROLLED)
         if most is None or most > UNROLLED:
-            return [*required, Group(((bare,),), optional=True, several=True)]
+            return [*required, PatternGroup(((bare,),), optional=True, several=True)]
         rest: list[Part] = []
         for _ in range(most - least):  # [A [A [A]]]: each further one only after the one before it
-            rest = [Group(((bare, *rest),), optional=True)]
+            rest = [PatternGroup(((bare, *rest),), optional=True)]
         return [*required, *rest]
 
     def _choice(self, choice: Choice) -> list[Part]:
@@ -146,10 +146,10 @@ class _Resolver:
         pattern: list[Part] = []
         for each in taken:
             part = self.sequence(each.items)
-            pattern += [Group((tuple(part),), several=True)] if choice.several and part else part
+            pattern += [PatternGroup((tuple(part),), several=True)] if choice.several and part else part
         return pattern
 
-    def _taken(self, choice: Choice, touched: Sequence[tuple[Form, Set[str]]]) -> list[Form]:
+    def _taken(self, choice: Choice, touched: Sequence[tuple[Usage, Set[str]]]) -> list[Usage]:
         """Return the alternatives that are taken, of those that given options stand in."""
         if choice.several:
             return [each for each, _ in touched]
@@ -160,7 +160,7 @@ class _Resolver:
             self._conflict(touched)
         return [whole or touched[0][0]]
 
-    def _conflict(self, touched: Sequence[tuple[Form, Set[str]]]) -> None:
+    def _conflict(self, touched: Sequence[tuple[Usage, Set[str]]]) -> None:
         """Refuse options of different alternatives; the culprit is the one that comes second."""
         order = []
         for given in self.reading.given:
@@ -191,7 +191,7 @@ class _Resolver:
         free = [each for each in choice.alternatives if not _needs_option(each)]
         if free:
             alternatives = tuple(tuple(self._free(each.items)) for each in free)
-            return [Group(alternatives, choice.optional, choice.several)]
+            return [PatternGroup(alternatives, choice.optional, choice.several)]
         if not choice.optional:
             # each alternative needs one: of its own, or in a group inside it
             uses = [use for each in choice.alternatives for use in _uses_of(each)]
@@ -205,7 +205,7 @@ class _Resolver:
         return self.sequence(item for item in items if not isinstance(item, Delimiter))
 
 
-def _needs_option(form: Form) -> bool:
+def _needs_option(form: Usage) -> bool:
     """Tell whether an alternative cannot be taken without an option."""
     return any(
         isinstance(item, OptionUse)
@@ -214,7 +214,7 @@ def _needs_option(form: Form) -> bool:
     )
 
 
-def _uses_of(form: Form) -> list[OptionUse]:
+def _uses_of(form: Usage) -> list[OptionUse]:
     """Return the options that stand in a part itself; where there are none, the first in a group
     inside it."""
     own = [item for item in form.items if isinstance(item, OptionUse)]

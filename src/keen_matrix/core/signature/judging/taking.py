@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence, Set
 from keen_matrix.core.signature.habits import need
 from keen_matrix.core.signature.judging.findings import Findings, Given
 from keen_matrix.core.signature.judging.naming import OptionNames
-from keen_matrix.core.signature.model import FormModel, Option, SignatureParts
+from keen_matrix.core.signature.model import Option, SignatureParts, UsageModel
 from keen_matrix.core.signature.values.choices import GO_FALSE, GO_TRUE
 from keen_matrix.core.structs import Struct, field
 
@@ -53,7 +53,7 @@ class Reading(Struct):
 class Taker:
     """The words of a vector, how far they are read, and what was taken of them."""
 
-    def __init__(self, signature: SignatureParts, form: FormModel, words: Sequence[str]) -> None:
+    def __init__(self, signature: SignatureParts, form: UsageModel, words: Sequence[str]) -> None:
         self.signature, self.form, self.words = signature, form, words
         self.habits = signature.habits
         self.found = Reading()
@@ -201,12 +201,12 @@ class Taker:
         return " " in word and bool(self.habits.dash_spaces) and is_unknown(self.names, self.form, word)
 
 
-def looks_negative(form: FormModel, word: str) -> bool:
+def looks_negative(form: UsageModel, word: str) -> bool:
     """Tell whether a word is a negative number and its first digit no declared option."""
     return bool(_NEGATIVE.fullmatch(word)) and word[:2] not in form.by_spelling
 
 
-def is_unknown(names: OptionNames, form: FormModel, word: str) -> bool:
+def is_unknown(names: OptionNames, form: UsageModel, word: str) -> bool:
     """Tell whether a word with a dash is no option, nor several, nor one with its value."""
     name = word.partition("=")[0]
     if names.has(name) or name in USUAL_HELP:

@@ -29,21 +29,21 @@ MOST_TEXT = 2000
 MOST_DEEP = 3
 
 
-def text_of(value: Foreign) -> str:
+def json_text(value: Foreign) -> str:
     """Return a text for JSON, without what is no text at all (argparse.SUPPRESS,
     optparse.SUPPRESS_HELP, None)."""
     is_text = isinstance(value, str) and value not in ("==SUPPRESS==", "SUPPRESSHELP")
     return value[:MOST_TEXT] if is_text else ""
 
 
-def plain(value: Foreign) -> Foreign:
+def plain_value(value: Foreign) -> Foreign:
     """Return a default as JSON has it; None for what it has not."""
     if isinstance(value, (bool, int, float)) or (isinstance(value, str) and value != "==SUPPRESS=="):
         return value
     return None
 
 
-def finish(described: Told) -> None:
+def write_and_end(described: Told) -> None:
     """Write the description and end the program. Nothing else of it runs."""
     with open(OUT, "w", encoding="utf-8", errors="surrogateescape") as file:
         json.dump(described, file)
@@ -86,7 +86,10 @@ def with_choices(value: Told, choices: Foreign) -> Told:
         value.update(min=min(choices), max=max(choices))
         return value
     try:
-        listed = [plain(getattr(each, "value", each) if plain(each) is None else each) for each in choices]
+        listed = [
+            plain_value(getattr(each, "value", each) if plain_value(each) is None else each)
+            for each in choices
+        ]
     except TypeError:  # a container that only tells what is in it
         return value
     if listed and None not in listed:
@@ -140,7 +143,7 @@ def of_argparse(parser: Foreign, depth: int = 0) -> Told:
 
 def argparse_commands(action: Foreign, depth: int) -> list[Told]:
     """Return the subcommands, each with its other names."""
-    texts = {each.dest: text_of(each.help) for each in action._choices_actions}
+    texts = {each.dest: json_text(each.help) for each in action._choices_actions}
     by_parser: Told = {}
     for name, parser in action.choices.items():
         # Other names of a subcommand are further keys of the same parser.
@@ -167,7 +170,7 @@ def argparse_counts(nargs: Foreign) -> tuple[int, int | None]:
 def argparse_value(action: Foreign) -> Told:
     """Return the type of an option's values, or of an operand."""
     value = with_choices(converter(action.type), action.choices)
-    value["default"] = plain(action.default)
+    value["default"] = plain_value(action.default)
     return value
 
 
@@ -176,7 +179,7 @@ def argparse_option(argparse: Foreign, action: Foreign) -> Told:
     option: Told = {
         "spellings": list(action.option_strings),
         "required": bool(action.required),
-        "text": text_of(action.help),
+        "text": json_text(action.help),
     }
     negating = getattr(argparse, "BooleanOptionalAction", None)
     if negating is not None and isinstance(action, negating):
@@ -193,7 +196,7 @@ def argparse_option(argparse: Foreign, action: Foreign) -> Told:
         names = (
             action.metavar if isinstance(action.metavar, tuple) else [action.metavar or action.dest.upper()]
         )
-        option.update(values=[text_of(each) for each in names], least=least, most=most)
+        option.update(values=[json_text(each) for each in names], least=least, most=most)
         option["value"] = argparse_value(action)
     return option
 
@@ -203,10 +206,10 @@ def argparse_operand(action: Foreign) -> Told:
     least, most = argparse_counts(action.nargs)
     names = action.metavar if isinstance(action.metavar, tuple) else [action.metavar or action.dest]
     return {
-        "name": text_of(names[0]),
+        "name": json_text(names[0]),
         "least": least,
         "most": most,
-        "text": text_of(action.help),
+        "text": json_text(action.help),
         "value": argparse_value(action),
         "rest": action.nargs in ("...", "A..."),
     }
@@ -218,7 +221,7 @@ def argparse_operand(action: Foreign) -> Told:
 def of_optparse(parser: Foreign) -> Told:
     """Return the description of an optparse.OptionParser. It knows nothing of operands but what its
     usage line says."""
-    found: Told = {"options": [], "help": [], "usage": text_of(parser.get_usage())}
+    found: Told = {"options": [], "help": [], "usage": json_text(parser.get_usage())}
     # Options of a group stand in its own list only.
     groups = [parser, *parser.option_groups]
     for option in [each for group in groups for each in group.option_list]:
@@ -238,7 +241,7 @@ OPTPARSE_TYPES = {"int": "int", "long": "int", "float": "float", "choice": "text
 def optparse_option(parser: Foreign, option: Foreign) -> Told:
     """Return what is told of an option beside its spellings."""
     told: Told = {
-        "text": text_of(option.help),
+        "text": json_text(option.help),
         "action": option.action == "version",
         "again": option.action in ("append", "count", "append_const"),
     }
@@ -246,7 +249,7 @@ def optparse_option(parser: Foreign, option: Foreign) -> Told:
         kind = OPTPARSE_TYPES.get(option.type)
         value = {"type": kind} if kind else {"converter": str(option.type)}
         value = with_choices(value, option.choices)
-        value["default"] = plain(parser.defaults.get(option.dest))
+        value["default"] = plain_value(parser.defaults.get(option.dest))
         name, many = option.metavar or (option.dest or "").upper(), option.nargs or 1
         told.update(values=[name], least=many, most=many, value=value)
     return told
@@ -314,7 +317,7 @@ def click_commands(group: Foreign, depth: int, context: Foreign) -> Iterator[Tol
         yield {
             "name": name,
             "aliases": [],
-            "text": text_of(below.get_short_help_str(300)),
+            "text": json_text(below.get_short_help_str(300)),
             "parser": of_click(below, inner, depth + 1),
         }
 
@@ -336,7 +339,7 @@ def click_value(parameter: Foreign) -> Told:
     described = getattr(parameter, "type_descriptor", None)
     value = typer_type(parameter, described) if described else click_type(parameter.type)
     default = parameter.default
-    value["default"] = None if callable(default) else plain(getattr(default, "value", default))
+    value["default"] = None if callable(default) else plain_value(getattr(default, "value", default))
     return value
 
 
@@ -416,7 +419,7 @@ def click_option(option: Foreign) -> Told:
     found: Told = {
         "spellings": list(option.opts),
         "required": bool(option.required),
-        "text": text_of(getattr(option, "help", "")),
+        "text": json_text(getattr(option, "help", "")),
         "negated": list(option.secondary_opts),
         "again": bool(option.multiple or option.count),
         "action": bool(option.is_eager and not option.expose_value),
@@ -441,7 +444,7 @@ def click_operand(operand: Foreign) -> Told:
         "most": most,
         "least": (most or 1) if operand.required else 0,
         "value": click_value(operand),
-        "text": text_of(getattr(operand, "help", "")),
+        "text": json_text(getattr(operand, "help", "")),
     }
 
 
@@ -466,14 +469,14 @@ def take_argparse(module: Foreign) -> None:
                 *described.get("doubts", []),
                 "the program reads what its parser does not know by itself",
             ]
-        finish({"reader": "argparse", **described})
+        write_and_end({"reader": "argparse", **described})
 
     module.ArgumentParser.parse_known_args = parse_known_args
 
 
 def take_optparse(module: Foreign) -> None:
     """The same for optparse."""
-    module.OptionParser.parse_args = lambda self, *args, **more: finish(
+    module.OptionParser.parse_args = lambda self, *args, **more: write_and_end(
         {"reader": "optparse", **of_optparse(self)}
     )
 
@@ -485,7 +488,7 @@ def take_click(module: Foreign) -> None:
         # Made by hand and without words, so that no callback of the program's is called.
         context = click_context(module.Context, self, "program")
         reader = "typer" if type(self).__module__.startswith("typer.") else "click"
-        finish({"reader": reader, **of_click(self, context)})
+        write_and_end({"reader": reader, **of_click(self, context)})
 
     for name in ("BaseCommand", "Command"):
         if hasattr(module, name):
@@ -501,7 +504,7 @@ TAKEN = {
 }
 
 
-class Finder(importlib.abc.MetaPathFinder):
+class PatchingFinder(importlib.abc.MetaPathFinder):
     """Patches such a module once it is imported."""
 
     def find_spec(self, name: str, path: Foreign = None, target: Foreign = None) -> Foreign:
@@ -531,7 +534,7 @@ def main() -> None:
     """Run the program up to the moment at which it parses."""
     global OUT
     OUT, kind, name = sys.argv[1:4]
-    sys.meta_path.insert(0, Finder())
+    sys.meta_path.insert(0, PatchingFinder())
     for known, take in TAKEN.items():
         # A sitecustomize may have imported one before this file runs.
         if known in sys.modules:

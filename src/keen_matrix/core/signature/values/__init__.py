@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from keen_matrix.core.signature.values.base import LEGAL, Reading, Status, TypeName, ValueType
-from keen_matrix.core.signature.values.choices import Boolean, Choice
+from keen_matrix.core.signature.values.base import LEGAL, Status, TypeName, ValueReading, ValueType
+from keen_matrix.core.signature.values.choices import Boolean, OneOf
 from keen_matrix.core.signature.values.days import Day
 from keen_matrix.core.signature.values.durations import Duration
 from keen_matrix.core.signature.values.lists import Listed, listed
@@ -18,7 +18,7 @@ from keen_matrix.core.signature.values.text import Text
 #: The word in specs -> the class.
 TYPES: Mapping[str, type[ValueType]] = {
     each.type: each
-    for each in (Text, Whole, Fraction, Boolean, Choice, Day, Duration, ExistingFile, ExistingFolder, Path)
+    for each in (Text, Whole, Fraction, Boolean, OneOf, Day, Duration, ExistingFile, ExistingFolder, Path)
 }
 
 __all__ = [
@@ -26,7 +26,6 @@ __all__ = [
     "LEGAL",
     "TYPES",
     "Boolean",
-    "Choice",
     "Day",
     "Duration",
     "Existing",
@@ -34,11 +33,12 @@ __all__ = [
     "ExistingFolder",
     "Fraction",
     "Listed",
+    "OneOf",
     "Path",
-    "Reading",
     "Status",
     "Text",
     "TypeName",
+    "ValueReading",
     "ValueType",
     "Whole",
     "listed",

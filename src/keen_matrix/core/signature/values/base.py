@@ -21,7 +21,7 @@ TypeName: TypeAlias = Literal[
 ]
 
 
-class Reading(NamedTuple):
+class ValueReading(NamedTuple):
     """What a value type makes of a text; `kind` is the kind of refusal of an illegal one."""
 
     status: Status
@@ -29,18 +29,18 @@ class Reading(NamedTuple):
     reason: str = ""
 
 
-LEGAL = Reading("legal")
+LEGAL = ValueReading("legal")
 NO_HABITS = Habits()
 
 
-def illegal(reason: str, kind: Kind = "bad-type") -> Reading:
+def illegal(reason: str, kind: Kind = "bad-type") -> ValueReading:
     """Return the reading of a text that is plainly none of the type."""
-    return Reading("illegal", kind, reason)
+    return ValueReading("illegal", kind, reason)
 
 
-def doubtful(reason: str) -> Reading:
+def doubtful(reason: str) -> ValueReading:
     """Return the reading of a text that some take and some refuse."""
-    return Reading("doubtful", reason=reason)
+    return ValueReading("doubtful", reason=reason)
 
 
 class ValueType(Struct, frozen=True, kw_only=True):
@@ -68,7 +68,7 @@ class ValueType(Struct, frozen=True, kw_only=True):
         """Return the type as a reader with some habits knows it."""
         return replace(self, habits=habits)
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         raise NotImplementedError
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from itertools import islice
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful, illegal
 
 _OTHER_BOOLEANS = frozenset(["true", "false", "yes", "no", "y", "n", "t", "f", "1", "0", "on", "off"])
 
@@ -30,7 +30,7 @@ class Boolean(ValueType, frozen=True, kw_only=True):
 
     type: ClassVar[TypeName] = "bool"
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if text in ("true", "false"):
             return LEGAL
@@ -57,7 +57,7 @@ class Boolean(ValueType, frozen=True, kw_only=True):
         return plain in known[0] if plain in known[0] | known[1] else text
 
 
-class Choice(ValueType, frozen=True, kw_only=True):
+class OneOf(ValueType, frozen=True, kw_only=True):
     """One of some texts."""
 
     type: ClassVar[TypeName] = "choice"
@@ -66,7 +66,7 @@ class Choice(ValueType, frozen=True, kw_only=True):
     #: Whether others may be taken as well: then nothing is claimed of them.
     open: bool = False
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if text in self.of:
             return LEGAL

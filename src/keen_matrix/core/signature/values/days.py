@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from datetime import date, datetime, timedelta
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful, illegal
 
 _DAY_WORDS = frozenset({"today", "tomorrow", "yesterday", "now", "noon", "midnight", "never"})
 
@@ -20,7 +20,7 @@ class Day(ValueType, frozen=True, kw_only=True):
     min: str | None = None
     max: str | None = None
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", text):
             try:
@@ -34,14 +34,14 @@ class Day(ValueType, frozen=True, kw_only=True):
             return doubtful("dates are written in many ways")
         return illegal("it is not a date")
 
-    def _in_range(self, found: date) -> Reading:
+    def _in_range(self, found: date) -> ValueReading:
         if self.min is not None and found < date.fromisoformat(self.min):
             return illegal(f"it is before {self.min}", "out-of-range")
         if self.max is not None and found > date.fromisoformat(self.max):
             return illegal(f"it is after {self.max}", "out-of-range")
         return LEGAL
 
-    def _read_as_click_does(self, text: str) -> Reading:
+    def _read_as_click_does(self, text: str) -> ValueReading:
         """Return what click.DateTime makes of a text, with its usual formats."""
         for each in ("%Y-%m-%d", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S"):
             with contextlib.suppress(ValueError):

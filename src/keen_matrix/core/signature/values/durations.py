@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful, illegal
 
 #: How every reader of durations that has units takes one.
 _PLAIN = re.compile(r"[1-9][0-9]*[smh]")
@@ -19,7 +19,7 @@ class Duration(ValueType, frozen=True, kw_only=True):
 
     type: ClassVar[TypeName] = "duration"
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if self.habits.durations == "go":
             return LEGAL if _GO.fullmatch(text) else illegal("it is not a duration")

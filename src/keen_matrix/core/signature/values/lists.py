@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import ClassVar, Self
 
 from keen_matrix.core.signature.habits import Habits
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful
 from keen_matrix.core.signature.values.text import Text
 from keen_matrix.core.structs import field, replace
 
@@ -22,7 +22,7 @@ class Listed(ValueType, frozen=True, kw_only=True):
         """Return the type as a reader with some habits knows it, its parts as well."""
         return replace(self, habits=habits, item=self.item.read_by(habits))
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether every part is a legal value; nothing is claimed of empty parts."""
         parts = text.split(self.separator)
         if "" in parts:

@@ -10,7 +10,7 @@ from decimal import Decimal
 from typing import ClassVar, TypeAlias
 
 from keen_matrix.core.signature.habits import Habits, Numbers
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful, illegal
 from keen_matrix.core.signature.values.spellings import FRACTION, WHOLE, Convert
 
 Number: TypeAlias = int | float
@@ -71,7 +71,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
                 first = number
                 yield from (f"{number}{unit}" for unit in self.units)
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         digits = self.without_unit(text)
         library = self.habits.numbers
@@ -90,7 +90,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
             return doubtful(f"whether {digits} is {self.noun} is not settled")
         return self.in_range(Decimal(digits))
 
-    def _read_as(self, text: str, library: Numbers) -> Reading:
+    def _read_as(self, text: str, library: Numbers) -> ValueReading:
         """Return what a library makes of a text."""
         try:
             found = self.spellings[library](text)
@@ -104,7 +104,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
             return doubtful("whether it lies between the bounds is not settled")
         return self.in_range(Decimal(str(found)))
 
-    def _not_plain(self, text: str) -> Reading:
+    def _not_plain(self, text: str) -> ValueReading:
         if self.units and _UNIT.fullmatch(text):
             return illegal(f"its unit is none of {', '.join(self.units)}")
         # Patterns with many ways to match take long on such a text, and libraries have limits of
@@ -128,7 +128,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
         """Yield a number with a decimal comma."""
         yield "1,5"
 
-    def in_range(self, number: Decimal) -> Reading:
+    def in_range(self, number: Decimal) -> ValueReading:
         """Return whether a number lies within the bounds."""
         if self.min is not None and number < Decimal(str(self.min)):
             return illegal(f"it is less than {self.min}", "out-of-range")

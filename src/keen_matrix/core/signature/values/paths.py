@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful, illegal
 
 #: A name that is in no case's directory.
 ABSENT_FILE = "no-such-file"
@@ -16,7 +16,7 @@ class Path(ValueType, frozen=True, kw_only=True):
 
     type: ClassVar[TypeName] = "path"
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if text or self.habits.empty_values == "take":
             return LEGAL
@@ -39,7 +39,7 @@ class Existing(ValueType, frozen=True, kw_only=True):
     #: Whether what is not among `known` certainly does not exist: so in a fresh directory.
     closed: bool = True
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         noun = "folder" if self.type == "dir" else "file"
         if not text:
@@ -59,7 +59,7 @@ class ExistingFile(Existing, frozen=True, kw_only=True):
     #: Whether a folder will do as well.
     folders: bool = False
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if text in (".", "..") and text not in self.known:
             return LEGAL if self.folders else illegal("it is a folder")
@@ -81,7 +81,7 @@ class ExistingFolder(Existing, frozen=True, kw_only=True):
 
     type: ClassVar[TypeName] = "dir"
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if text in (".", "./"):
             return LEGAL

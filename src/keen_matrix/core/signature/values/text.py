@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import ClassVar
 
-from keen_matrix.core.signature.values.base import LEGAL, Reading, TypeName, ValueType, doubtful, illegal
+from keen_matrix.core.signature.values.base import LEGAL, TypeName, ValueReading, ValueType, doubtful, illegal
 
 #: Characters of a text that is made up: a word of more is refused by the system (Linux,
 #: MAX_ARG_STRLEN).
@@ -24,7 +24,7 @@ class Text(ValueType, frozen=True, kw_only=True):
     #: A regular expression that must match a part of it.
     matches: str | None = None
 
-    def read(self, text: str) -> Reading:
+    def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if self.matches is not None:
             import regex

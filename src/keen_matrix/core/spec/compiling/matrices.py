@@ -15,7 +15,13 @@ from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list
 from keen_matrix.core.spec.compiling.base import Compiling
-from keen_matrix.core.spec.compiling.tables import known_of, lines_of, skip_of, steps_of, surroundings_of
+from keen_matrix.core.spec.compiling.tables import (
+    known_of,
+    places_of_lines,
+    skip_of,
+    steps_of,
+    surroundings_of,
+)
 from keen_matrix.core.spec.document.expectations import AlikeTable, DiffersTable, Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
 from keen_matrix.core.spec.keys import KeyPath
@@ -40,7 +46,7 @@ class MatrixCompiler:
         columns, rows, places = self._rows(table, path)
         single = isinstance(self._base.source.data["matrix"][index].get("expect"), dict)
         files = {**self._document.files, **table.files}
-        lines, text = lines_of(table)
+        lines, text = places_of_lines(table)
         self._left_out(lines, columns, rows, places, path)
         steps = [
             Step(

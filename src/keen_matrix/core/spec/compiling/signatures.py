@@ -79,7 +79,7 @@ def compiled_signature(base: Compiling) -> Signature | None:
     return replace(made, values=types, functions=functions)
 
 
-class SignatureParts:
+class CompiledSignature:
     """What a signature adds to a spec."""
 
     def __init__(self, base: Compiling, table: SignatureTable, signature: Signature) -> None:

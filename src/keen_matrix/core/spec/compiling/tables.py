@@ -23,7 +23,7 @@ from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_l
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.model.signals import signal_number
-from keen_matrix.core.model.spec import Answer, Known, Put, Skip, Stdin, Stop, Surroundings, Terminal
+from keen_matrix.core.model.spec import Known, Put, Reply, Skip, Stdin, Stop, Surroundings, Terminal
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
 from keen_matrix.core.spec.document.expectations import Expectations
@@ -37,7 +37,7 @@ def steps_of(table: MatrixTable) -> list[StepTable | None]:
     return list(table.steps) if table.steps else [None]
 
 
-def lines_of(table: MatrixTable) -> tuple[list[LineSequence], str]:
+def places_of_lines(table: MatrixTable) -> tuple[list[LineSequence], str]:
     """Return the line of each step, and the text of all, in which the spans of each line are
     right."""
     if table.line is not None and not isinstance(table.line, str):
@@ -116,7 +116,7 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
         if terminal
         else None,
         dialogue=tuple(
-            Answer(prompt=Template(each.prompt), reply=Template(each.reply), within=each.within)
+            Reply(prompt=Template(each.prompt), reply=Template(each.reply), within=each.within)
             for each in last("dialogue") or ()
         ),
         stop=Stop(

@@ -10,7 +10,7 @@ from keen_matrix.core.model.spec import Matrix, Once, Program, Reference, Spec
 from keen_matrix.core.spec.compiling.base import Compiling
 from keen_matrix.core.spec.compiling.matrices import MatrixCompiler
 from keen_matrix.core.spec.compiling.parts import parts_of
-from keen_matrix.core.spec.compiling.signatures import SignatureParts, compiled_signature
+from keen_matrix.core.spec.compiling.signatures import CompiledSignature, compiled_signature
 from keen_matrix.core.spec.compiling.tables import known_of, launch_templates
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.program import ProgramTable
@@ -29,7 +29,7 @@ def compiled(source: Source, document: SpecDocument) -> tuple[Spec, list[Problem
     table = document.signature
     more = None
     if table is not None and signature is not None:
-        more = SignatureParts(base, table, signature)
+        more = CompiledSignature(base, table, signature)
     compiler = MatrixCompiler(base, signature)
     families: tuple[Matrix, ...] = () if more is None else more.families()
     own = tuple(

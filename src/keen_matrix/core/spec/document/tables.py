@@ -99,7 +99,7 @@ def _tidied(schema: Any, named: dict[str, type[BaseModel]]) -> Any:
     return tidied
 
 
-class Elsewhere:
+class LazyTable:
     """Stands in an annotation for a table whose module is loaded when the first value of it is
     read."""
 
@@ -122,13 +122,13 @@ class Elsewhere:
         return self.table.__get_pydantic_json_schema__(schema, handler)
 
 
-def elsewhere(place: str) -> object:
+def lazy_table(place: str) -> object:
     """Return the annotation of a table that is loaded when it is needed, by its place
     `MODULE:NAME`."""
-    return Annotated[object, Elsewhere(place)]
+    return Annotated[object, LazyTable(place)]
 
 
-def elsewhere_in(annotation: object) -> Elsewhere | None:
+def elsewhere_in(annotation: object) -> LazyTable | None:
     """Return what stands in an annotation for a table that is loaded when it is needed."""
     metadata = getattr(annotation, "__metadata__", ())
-    return next((each for each in metadata if isinstance(each, Elsewhere)), None)
+    return next((each for each in metadata if isinstance(each, LazyTable)), None)

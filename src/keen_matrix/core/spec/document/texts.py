@@ -12,7 +12,7 @@ from typing import Annotated, Any, NamedTuple, TypeAlias, Union, get_args, get_o
 
 from pydantic import BaseModel
 
-from keen_matrix.core.spec.document.tables import Elsewhere, elsewhere_in
+from keen_matrix.core.spec.document.tables import LazyTable, elsewhere_in
 from keen_matrix.core.spec.keys import KeyPath
 
 #: A table as a file has it.
@@ -134,7 +134,7 @@ def _walk_of(annotation: object) -> Walk:
     return _nothing
 
 
-def _elsewhere_walk(table: Elsewhere) -> Walk:
+def _elsewhere_walk(table: LazyTable) -> Walk:
     """Return the walk of a table that is loaded when there is data of it."""
     return lambda path, data, _: _model_walk(table.table)(path, data, {})
 

@@ -10,13 +10,13 @@ from keen_matrix.core.spec.document.marks import KnownCases
 from keen_matrix.core.spec.document.matrix import CheckedMatrix
 from keen_matrix.core.spec.document.program import ProgramTable
 from keen_matrix.core.spec.document.surroundings import FilesTable
-from keen_matrix.core.spec.document.tables import Table, elsewhere
+from keen_matrix.core.spec.document.tables import Table, lazy_table
 
 if TYPE_CHECKING:
     from keen_matrix.core.spec.document.signature import HelpTable, RefusalTable, SignatureTable
 else:  # loaded by a spec that has them
     HelpTable, RefusalTable, SignatureTable = (
-        elsewhere(f"keen_matrix.core.spec.document.signature:{name}")
+        lazy_table(f"keen_matrix.core.spec.document.signature:{name}")
         for name in ("HelpTable", "RefusalTable", "SignatureTable")
     )
 

@@ -62,7 +62,7 @@ class Tracer(Protocol):
         ...
 
 
-def runtime_of(launch: ResolvedLaunch) -> str:
+def tracer_runtime(launch: ResolvedLaunch) -> str:
     """Return the name of the runtime that a launch starts."""
     return runtime_name(launch.file, launch.words[0])
 

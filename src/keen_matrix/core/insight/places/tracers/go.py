@@ -54,7 +54,7 @@ class GoTracer:
             path = source_of(name, tuple(own))
             if path:
                 with open(path, encoding="utf-8", errors="replace") as file:
-                    counts = counted_lines(file.read().split("\n"), each)
+                    counts = lines_of_blocks(file.read().split("\n"), each)
                 can_run |= {Place(path, line) for line in counts}
                 ran |= {Place(path, line) for line, count in counts.items() if count}
         return Trace(frozenset(ran), can_run=frozenset(can_run)) if ran else None
@@ -70,7 +70,7 @@ class Block(NamedTuple):
     times: int
 
 
-def counted_lines(text: Sequence[str], blocks: Collection[Block]) -> dict[int, int]:
+def lines_of_blocks(text: Sequence[str], blocks: Collection[Block]) -> dict[int, int]:
     """Return each line on which a block has code, and how often it ran.
 
     On a line with several blocks the one that begins it tells; of a block inside another (a

@@ -12,7 +12,7 @@ from typing import Any, TypeAlias
 from urllib.parse import unquote, urlsplit
 
 from keen_matrix.core.insight.places.trace import Place, Trace
-from keen_matrix.core.insight.places.tracers.base import MOST_TRACE, Traced, is_own, runtime_of
+from keen_matrix.core.insight.places.tracers.base import MOST_TRACE, Traced, is_own, tracer_runtime
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 FOLDER = "NODE_V8_COVERAGE"
@@ -29,7 +29,7 @@ class NodeTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts node."""
-        return runtime_of(launch) in ("node", "nodejs")
+        return tracer_runtime(launch) in ("node", "nodejs")
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Nothing is needed beside node."""
@@ -77,7 +77,7 @@ def _lines_of(
         if found:
             return found
     path = _path_of(script["url"])
-    return {path: counted_lines(path, ranges)} if _is_its_own(path, own) else {}
+    return {path: lines_of_ranges(path, ranges)} if _is_its_own(path, own) else {}
 
 
 def _path_of(url: str) -> str:
@@ -98,7 +98,7 @@ def _counts(length: int, ranges: Iterable[Range]) -> list[int]:
     return counts
 
 
-def counted_lines(path: str, ranges: Iterable[Range]) -> Lines:
+def lines_of_ranges(path: str, ranges: Iterable[Range]) -> Lines:
     """Return the lines of a script that ran, and all that hold code."""
     with open(path, encoding="utf-8", errors="replace") as file:
         text = file.read()
@@ -212,4 +212,4 @@ def _ranges(function: Mapping[str, Any]) -> list[Range]:
     ]
 
 
-__all__ = ["NodeTracer", "counted_lines", "mapped_lines", "segments"]
+__all__ = ["NodeTracer", "lines_of_ranges", "mapped_lines", "segments"]

@@ -8,7 +8,7 @@ import re
 from collections.abc import Collection
 
 from keen_matrix.core.insight.places.trace import Trace
-from keen_matrix.core.insight.places.tracers.base import HOOKS, TRACE, Traced, runtime_of, tabbed_trace
+from keen_matrix.core.insight.places.tracers.base import HOOKS, TRACE, Traced, tabbed_trace, tracer_runtime
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
 
@@ -19,7 +19,7 @@ class PerlTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a Perl program."""
-        return re.fullmatch(r"perl[\d.]*", runtime_of(launch)) is not None
+        return re.fullmatch(r"perl[\d.]*", tracer_runtime(launch)) is not None
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Nothing is needed beside perl."""

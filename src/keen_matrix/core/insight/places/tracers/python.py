@@ -8,7 +8,14 @@ import re
 from collections.abc import Collection
 
 from keen_matrix.core.insight.places.trace import Place, Trace
-from keen_matrix.core.insight.places.tracers.base import HOOKS, OWN, TRACE, Traced, runtime_of, tabbed_trace
+from keen_matrix.core.insight.places.tracers.base import (
+    HOOKS,
+    OWN,
+    TRACE,
+    Traced,
+    tabbed_trace,
+    tracer_runtime,
+)
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.structs import replace
 
@@ -23,7 +30,7 @@ class PythonTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a Python program."""
-        return re.fullmatch(r"(python|pypy)[\d.]*", runtime_of(launch)) is not None
+        return re.fullmatch(r"(python|pypy)[\d.]*", tracer_runtime(launch)) is not None
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell of switches that keep everything out."""

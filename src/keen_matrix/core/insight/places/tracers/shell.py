@@ -17,8 +17,8 @@ from keen_matrix.core.insight.places.tracers.base import (
     Traced,
     is_missing,
     is_own,
-    runtime_of,
     told_lines,
+    tracer_runtime,
 )
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.runtimes import INTERPRETERS
@@ -38,7 +38,7 @@ class ShellTracer:
 
     def fits(self, launch: ResolvedLaunch) -> bool:
         """Tell whether a launch starts a script for sh or bash."""
-        return runtime_of(launch) in ("sh", "bash", "dash")
+        return tracer_runtime(launch) in ("sh", "bash", "dash")
 
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that there is no bash, or that there is no script."""
@@ -55,7 +55,7 @@ class ShellTracer:
             TRACE: os.path.join(folder, "{case_id}"),
             "BASH_ENV": os.path.join(HOOKS, "shell_lines.bash"),
         }
-        if runtime_of(launch) != "bash":
+        if tracer_runtime(launch) != "bash":
             variables[POSIX] = "1"
         return Traced(ResolvedLaunch(bash, words, launch.changes), variables)
 

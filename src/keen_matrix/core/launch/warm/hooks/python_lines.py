@@ -17,7 +17,7 @@ MOST = 20_000
 TOOL = 4
 
 
-class Lines:
+class LineTracer:
     """Tells lines of files below some folders."""
 
     def __init__(self, to: str, own: str) -> None:
@@ -78,7 +78,7 @@ class Lines:
 
 def begin(to: str, own: str) -> None:
     """Tell every line of files below some folders, from now on."""
-    lines = Lines(to, own)
+    lines = LineTracer(to, own)
     monitoring = getattr(sys, "monitoring", None)
     if monitoring is not None:
         lines.monitored(monitoring)

@@ -19,10 +19,10 @@ from keen_matrix.core.signature.helptext.layouts import (
     typer,
     yargs,
 )
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
 #: Of two that fit equally well the first is taken.
-LAYOUTS: tuple[Layout, ...] = (
+LAYOUTS: tuple[HelpLayout, ...] = (
     argparse.LAYOUT,
     click.LAYOUT,
     typer.LAYOUT,
@@ -39,4 +39,4 @@ LAYOUTS: tuple[Layout, ...] = (
     general.LAYOUT,
 )
 
-__all__ = ["LAYOUTS", "Layout"]
+__all__ = ["LAYOUTS", "HelpLayout"]

@@ -3,9 +3,9 @@ between braces."""
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "argparse",
     marks=(
         r"^usage: ",

@@ -20,7 +20,7 @@ def as_read(page: HelpText) -> HelpText:
     return page
 
 
-class Layout(Struct, frozen=True):
+class HelpLayout(Struct, frozen=True):
     """A way to lay out a help text."""
 
     name: str
@@ -61,4 +61,4 @@ class Layout(Struct, frozen=True):
         return self.reader if told else ""
 
 
-__all__ = ["Layout", "as_read", "unchanged"]
+__all__ = ["HelpLayout", "as_read", "unchanged"]

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "bsd", marks=(r"^usage: \S+ (?:\[--libxo\] )?\[-\w{2,}\]", r"\[-\w \w+\]"), lacks=(r"^[ \t]+-\w",)
 )

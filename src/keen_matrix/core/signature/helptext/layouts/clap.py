@@ -3,9 +3,9 @@ below."""
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "clap",
     marks=(
         r"^USAGE:$|^Usage: \S+.* \[OPTIONS\]",

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 from keen_matrix.core.signature.helptext.page import HelpOption, HelpText
 from keen_matrix.core.signature.values.base import TypeName
 from keen_matrix.core.structs import replace
@@ -45,7 +45,7 @@ def _option(option: HelpOption) -> HelpOption:
     return replace(option, required=required)
 
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "click",
     marks=(
         r"^Usage: \S+.* \[OPTIONS\]",

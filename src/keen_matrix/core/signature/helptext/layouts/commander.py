@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "commander",
     marks=(
         r"^Usage: \S+.* \[options\]",

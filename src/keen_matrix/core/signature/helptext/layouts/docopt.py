@@ -3,9 +3,9 @@
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "docopt",
     marks=(
         r"^[Uu]sage:\n[ \t]+(\S+) [^\n]*\n[ \t]+\1 ",

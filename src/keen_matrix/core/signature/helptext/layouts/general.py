@@ -2,6 +2,6 @@
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout("general", marks=(r"",))
+LAYOUT = HelpLayout("general", marks=(r"",))

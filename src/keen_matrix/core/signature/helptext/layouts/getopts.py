@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
-LAYOUT = Layout("getopts", marks=(r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",), lacks=(r"(?:^|[\s\[|])--\w",))
+LAYOUT = HelpLayout(
+    "getopts", marks=(r"^[Uu]sage: \S+ (?:\[-\w(?: \w+)?\] )+",), lacks=(r"(?:^|[\s\[|])--\w",)
+)

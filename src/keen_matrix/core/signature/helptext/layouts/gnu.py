@@ -6,7 +6,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
 _WORD = re.compile(r"(--\w[\w-]*\[?=)([a-z][a-z-]+)(?=\]?(?:,|\s|$))")
 
@@ -17,7 +17,7 @@ def _prepared(lines: Sequence[str]) -> list[str]:
     return [_WORD.sub(r"\1{\2}", line) if line.lstrip().startswith("-") else line for line in lines]
 
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "gnu",
     marks=(
         r"^Usage: \S+.*\[OPTION",

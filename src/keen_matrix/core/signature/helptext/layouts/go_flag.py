@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 from keen_matrix.core.signature.values.base import TypeName
 
 #: Names of types that flag.UnquoteUsage writes.
@@ -15,7 +15,7 @@ KINDS: dict[str, TypeName] = {
     "duration": "duration",
 }
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "go-flag",
     marks=(
         r"^Usage of [^:]+:$",

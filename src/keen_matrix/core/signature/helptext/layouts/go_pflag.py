@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 from keen_matrix.core.signature.values.base import TypeName
 
 #: Names of types that pflag.UnquoteUsage writes; those of lists are texts.
@@ -34,7 +34,7 @@ def _prepared(lines: Sequence[str]) -> list[str]:
 
 _LONG = r" +(?:-\w, )?--\w[\w-]* "
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "go-pflag",
     marks=(
         r"^Usage:\n  \S+",

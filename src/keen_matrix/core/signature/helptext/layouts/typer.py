@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator, Sequence
 
 from keen_matrix.core.signature.helptext.layouts import click
-from keen_matrix.core.signature.helptext.layouts.base import Layout
+from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 from keen_matrix.core.signature.values.base import TypeName
 
 _TOP = re.compile(r"^ *[╭┌+][─-]+ (?P<title>[^─]+?) [─-]+[╮┐+]\s*$")
@@ -92,7 +92,7 @@ def _columns(cells: Sequence[str]) -> Iterator[str]:
     yield " ".join([*cells[at:], bounds.strip()]).strip()
 
 
-LAYOUT = Layout(
+LAYOUT = HelpLayout(
     "typer",
     marks=(
         r"^ *[╭┌+][─-]+ (?:Options|Arguments|Commands) [─-]+[╮┐+]\s*$",
