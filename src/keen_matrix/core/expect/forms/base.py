@@ -116,7 +116,7 @@ def encoded(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
-def split_lines(text: str) -> list[str]:
+def whole_lines(text: str) -> list[str]:
     """Return the lines of a text; a final newline makes no further line."""
     lines = text.split("\n")
     return lines[:-1] if lines[-1] == "" else lines

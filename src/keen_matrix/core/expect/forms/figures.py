@@ -17,7 +17,7 @@ from keen_matrix.core.expect.forms.base import (
     FormKind,
     decoded,
     given,
-    split_lines,
+    whole_lines,
 )
 from keen_matrix.core.expect.forms.lines import CountForm, parse_amount
 from keen_matrix.core.expect.mismatch import Mismatch, Told
@@ -155,7 +155,7 @@ class ColumnsForm(Form, frozen=True):
         another type, the number of rows."""
         rows = [
             (number, self._cells(line))
-            for number, line in enumerate(split_lines(decoded(actual)), 1)
+            for number, line in enumerate(whole_lines(decoded(actual)), 1)
             if line.strip()
         ]
         names = [each.render(context.scope) for each in self.names]
@@ -218,7 +218,7 @@ class SortedForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch at the first line that is out of order, or that does not begin with a
         number where numbers are asked for."""
-        lines = split_lines(decoded(actual))
+        lines = whole_lines(decoded(actual))
         expected = f"lines in order, {'numbers' if self.numbers else 'texts'} {'down' if self.down else 'up'}"
         before: float | str | None = None
         for number, line in enumerate(lines, 1):
@@ -268,7 +268,7 @@ class UniqueForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch at the first line that stood before."""
         seen: dict[str, int] = {}
-        for number, line in enumerate(split_lines(decoded(actual)), 1):
+        for number, line in enumerate(whole_lines(decoded(actual)), 1):
             if line in seen:
                 yield Mismatch(
                     form="unique", expected="", actual=f'"{line}" in lines {seen[line]} and {number}'

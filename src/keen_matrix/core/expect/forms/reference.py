@@ -15,7 +15,7 @@ from keen_matrix.core.expect.forms.base import (
     encoded,
     forgives_numbers,
     given,
-    split_lines,
+    whole_lines,
     tolerance_of,
     within,
 )
@@ -52,7 +52,7 @@ class SameForm(Form, frozen=True):
         compare with."""
         expected = masked_expectation(decoded(self._expected(context, actual)), context.masks)
         if self.any_order:
-            yield from lines_counted(split_lines(expected), split_lines(decoded(actual)), self.tolerance)
+            yield from lines_counted(whole_lines(expected), whole_lines(decoded(actual)), self.tolerance)
         elif not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
 
