@@ -116,12 +116,6 @@ def encoded(text: str) -> bytes:
     return text.encode("utf-8", "surrogateescape")
 
 
-def whole_lines(text: str) -> list[str]:
-    """Return the lines of a text; a final newline makes no further line."""
-    lines = text.split("\n")
-    return lines[:-1] if lines[-1] == "" else lines
-
-
 def endings(text: bytes) -> tuple[bytes, ...]:
     """Return what may stand at the end for an expected text: itself, and itself with a newline
     where it ends in none.

@@ -10,15 +10,8 @@ from datetime import date
 from typing import TypeAlias
 
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import (
-    MATCH_SECONDS,
-    Form,
-    FormContext,
-    FormKind,
-    decoded,
-    given,
-    whole_lines,
-)
+from keen_matrix.core.expect.differences import split_lines
+from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Form, FormContext, FormKind, decoded, given
 from keen_matrix.core.expect.forms.lines import CountForm, parse_amount
 from keen_matrix.core.expect.mismatch import Mismatch, Told
 from keen_matrix.core.expressions import Scope, Template
@@ -155,7 +148,7 @@ class ColumnsForm(Form, frozen=True):
         another type, the number of rows."""
         rows = [
             (number, self._cells(line))
-            for number, line in enumerate(whole_lines(decoded(actual)), 1)
+            for number, line in enumerate(split_lines(decoded(actual)), 1)
             if line.strip()
         ]
         names = [each.render(context.scope) for each in self.names]
@@ -218,7 +211,7 @@ class SortedForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch at the first line that is out of order, or that does not begin with a
         number where numbers are asked for."""
-        lines = whole_lines(decoded(actual))
+        lines = split_lines(decoded(actual))
         expected = f"lines in order, {'numbers' if self.numbers else 'texts'} {'down' if self.down else 'up'}"
         before: float | str | None = None
         for number, line in enumerate(lines, 1):
@@ -268,7 +261,7 @@ class UniqueForm(Form, frozen=True):
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:
         """Yield a mismatch at the first line that stood before."""
         seen: dict[str, int] = {}
-        for number, line in enumerate(whole_lines(decoded(actual)), 1):
+        for number, line in enumerate(split_lines(decoded(actual)), 1):
             if line in seen:
                 yield Mismatch(
                     form="unique", expected="", actual=f'"{line}" in lines {seen[line]} and {number}'

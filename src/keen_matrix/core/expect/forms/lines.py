@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
+from keen_matrix.core.expect.differences import split_lines
 from keen_matrix.core.expect.forms.base import (
     Form,
     FormContext,
@@ -13,7 +14,6 @@ from keen_matrix.core.expect.forms.base import (
     decoded,
     forgives_numbers,
     given,
-    whole_lines,
     templates,
     texts_of,
     tolerance_of,
@@ -46,8 +46,8 @@ class LinesForm(Form, frozen=True):
             for each in texts_of(text, context.scope)
         ]
         # An item may be several lines; an empty one is an empty line, and not none.
-        expected = [line for text in texts for line in whole_lines(text) or [""]]
-        found = whole_lines(decoded(actual))
+        expected = [line for text in texts for line in split_lines(text) or [""]]
+        found = split_lines(decoded(actual))
         if self.any_order:
             yield from lines_counted(expected, found, self.tolerance)
         elif len(found) != len(expected) or not all(
@@ -109,7 +109,7 @@ class CountForm(Form, frozen=True):
         """Yield a mismatch when the count is another. Raises ValueError when a template gives no
         count."""
         low, high = self._bounds(context.scope)
-        found = len(whole_lines(decoded(actual))) if self.lines else len(actual)
+        found = len(split_lines(decoded(actual))) if self.lines else len(actual)
         if found < low or (high is not None and found > high):
             form = "number-of-lines" if self.lines else "size"
             yield Mismatch(form=form, expected=bounds_text(low, high), actual=str(found))

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from functools import lru_cache
 
 from keen_matrix.core.expect.context import CheckContext
+from keen_matrix.core.expect.differences import split_lines
 from keen_matrix.core.expect.forms.base import (
     Form,
     FormContext,
@@ -15,7 +16,6 @@ from keen_matrix.core.expect.forms.base import (
     encoded,
     forgives_numbers,
     given,
-    whole_lines,
     tolerance_of,
     within,
 )
@@ -52,7 +52,7 @@ class SameForm(Form, frozen=True):
         compare with."""
         expected = masked_expectation(decoded(self._expected(context, actual)), context.masks)
         if self.any_order:
-            yield from lines_counted(whole_lines(expected), whole_lines(decoded(actual)), self.tolerance)
+            yield from lines_counted(split_lines(expected), split_lines(decoded(actual)), self.tolerance)
         elif not texts_alike(expected, decoded(actual), self.tolerance, newline=True):
             yield Mismatch(form="is", expected=decoded(encoded(expected)), actual=decoded(actual))
 

@@ -20,7 +20,8 @@ from keen_matrix.core.expect.aspects import Aspect, ExitAspect, FileAspect, Stre
 from keen_matrix.core.expect.cascade import Chosen
 from keen_matrix.core.expect.checking import CaseChecker
 from keen_matrix.core.expect.context import CheckContext
-from keen_matrix.core.expect.forms.base import Form, whole_lines
+from keen_matrix.core.expect.differences import split_lines
+from keen_matrix.core.expect.forms.base import Form
 from keen_matrix.core.expect.forms.lines import CountForm, LinesForm
 from keen_matrix.core.expect.forms.reference import SameForm
 from keen_matrix.core.expect.forms.text import ContainsForm, EmptyForm, IsForm
@@ -254,9 +255,9 @@ class Filler:
             return came.launch.exit
         text = came.text(name)
         if key == "lines":
-            return [portable(each, self.spec.here) for each in whole_lines(text)]
+            return [portable(each, self.spec.here) for each in split_lines(text)]
         if key == "number-of-lines":
-            return len(whole_lines(text))
+            return len(split_lines(text))
         if key == "size":
             return len(text.encode())
         if key == "empty":
@@ -513,7 +514,7 @@ def _pairs(form: Form, text: str) -> Iterator[tuple[Template, str, str]]:
     elif isinstance(form, ContainsForm) and form.wanted:
         yield from ((each, text, "part") for each in form.texts)
     elif isinstance(form, LinesForm):
-        lines = whole_lines(text)
+        lines = split_lines(text)
         if len(lines) != len(form.texts):
             raise _NotToBeTold(f"{len(lines)} lines came, and {len(form.texts)} are expected")
         yield from ((each, line, "whole") for each, line in zip(form.texts, lines, strict=True))

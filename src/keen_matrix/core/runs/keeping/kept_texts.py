@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import NamedTuple
 
-from keen_matrix.core.expect.forms.base import whole_lines
+from keen_matrix.core.expect.differences import split_lines
 from keen_matrix.core.spec.editing import toml_key, toml_text
 
 #: Characters, or lines, of an output from which it is kept in a file of its own.
@@ -65,7 +65,7 @@ def kept_stream(
     which it is kept, which is added to the files. With `whole` it is always the text, and so it is
     where it has the directory of the spec in it, `here`: in a file that could only be the one of
     this machine."""
-    is_short = len(text) <= LONG_TEXT and len(whole_lines(text)) <= MANY_LINES
+    is_short = len(text) <= LONG_TEXT and len(split_lines(text)) <= MANY_LINES
     if whole or is_short or (len(here) > 1 and here in text):
         return portable(text, here)
     plain = "".join(each if each.isalnum() or each in "-_." else "-" for each in name).strip("-")
