@@ -29,7 +29,7 @@ from keen_matrix.core.signature.requests import builders
 from keen_matrix.core.spec.document.expectations import Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable
 from keen_matrix.core.spec.document.texts import PlacedTable, PlacedText, Role, placed_in
-from keen_matrix.wording.aspects import apart_from_control
+from keen_matrix.wording.failures import apart_from_control
 from tests.conftest import Place
 
 # --- families on grounds ---

@@ -148,7 +148,8 @@ class CaseFailure(Exception):
         """Return what a run says of it."""
         from keen_matrix.cli.console.screen import Screen
         from keen_matrix.cli.shown import shown_launch, surroundings_shown
-        from keen_matrix.wording.aspects import Failure, failure_rows, repeat_line
+        from keen_matrix.wording.failures import Failure, failure_rows
+        from keen_matrix.wording.repeating import repeat_line
 
         spec, matrix, record = self._item.spec, self._item.matrix, self._record
         stream = io.StringIO()

@@ -203,7 +203,8 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     """Write the bare vector, how it was found, its shell line, and a block to paste into the
     spec."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
-    from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
+    from keen_matrix.wording.failures import aspects_rows, pasted
+    from keen_matrix.wording.repeating import repeat_line
 
     screen.line((found.matrix.name, "strong"), "   ", (case.id[:6], "place"), "   ", shell_line(case.argv))
     for step in found.steps:

@@ -165,7 +165,7 @@ class Prompt:
         self.failed = record.verdict not in (*PASSING, "unchecked")
 
     def _write(self, tried: TriedCase, record: Record, live: LiveStreams) -> None:
-        from keen_matrix.wording.aspects import aspects_rows
+        from keen_matrix.wording.failures import aspects_rows
 
         screen = self.screen
         if record.steps or not live.has_shown:

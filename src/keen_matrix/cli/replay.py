@@ -156,7 +156,8 @@ def write_outcome(
     """Write what a case came to: its launches one after another, then every aspect. What they
     printed is left out where it `is_shown` already."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
-    from keen_matrix.wording.aspects import aspects_rows, pasted, repeat_line
+    from keen_matrix.wording.failures import aspects_rows, pasted
+    from keen_matrix.wording.repeating import repeat_line
     from keen_matrix.wording.signs import STYLE_OF
 
     screen.line(
@@ -236,7 +237,7 @@ def _write_dialogue(screen: Screen, step: StepRecord | Record) -> None:
 def _write_streams(screen: Screen, step: StepRecord | Record) -> None:
     """Write both streams, interleaved with times where the order is known."""
     from keen_matrix.core.model.record import kept_bytes
-    from keen_matrix.wording.aspects import stream_rows
+    from keen_matrix.wording.differences import stream_rows
     from keen_matrix.wording.safe import visible_line
 
     arrivals = step.arrivals

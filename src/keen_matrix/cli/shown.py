@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.expressions import Scope
     from keen_matrix.core.model.record import CaseFields
     from keen_matrix.core.model.spec import Matrix, Spec, Stdin
-    from keen_matrix.wording.aspects import AroundShown
+    from keen_matrix.wording.repeating import AroundShown
 
 
 def shown_launch(spec: Spec) -> list[str]:
@@ -54,7 +54,7 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: CaseFields) -> Around
     from keen_matrix.core.errors import ExpressionFault
     from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.oracle import named_functions
-    from keen_matrix.wording.aspects import AroundShown
+    from keen_matrix.wording.repeating import AroundShown
 
     shown = AroundShown()
     try:

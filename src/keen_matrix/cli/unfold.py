@@ -271,7 +271,7 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     """Write one line per vector that can be pasted into a shell."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.core.model.case import case_fields
-    from keen_matrix.wording.aspects import repeat_line
+    from keen_matrix.wording.repeating import repeat_line
     from keen_matrix.wording.safe import exact_line, is_written_whole
 
     found = False

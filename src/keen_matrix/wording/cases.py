@@ -31,7 +31,7 @@ class _Plain:
 
 def reached_lines(fields: Record) -> list[str]:
     """Return what is not as expected, as plain lines: the aspect, expected, found."""
-    from keen_matrix.wording.aspects import aspects_rows, said_rows, statement_rows
+    from keen_matrix.wording.failures import aspects_rows, said_rows, statement_rows
 
     rows = [*said_rows(fields), *aspects_rows(_Plain(), fields, everything=False), *statement_rows(fields)]
     return [escape(text_of(row)) for row in rows]

@@ -199,7 +199,8 @@ class RunReport:
         return named if self._specs == 1 else f"{os.path.basename(tally.spec.path)}: {named}"
 
     def _write_group(self, tally: Tally, group: FailureGroup) -> None:
-        from keen_matrix.wording.aspects import Failure, failure_rows, repeat_line
+        from keen_matrix.wording.failures import Failure, failure_rows
+        from keen_matrix.wording.repeating import repeat_line
 
         fields = self.journal.read(group.offset, group.length)
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)

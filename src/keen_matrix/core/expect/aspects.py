@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from glob import glob
@@ -16,7 +16,7 @@ from keen_matrix.core.expect.exits import ExitExpectation, wording
 from keen_matrix.core.expect.forms.base import Form, decoded
 from keen_matrix.core.expect.forms.reference import MAX_FILE_BYTES
 from keen_matrix.core.expect.masks import mask
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.outcome import Looked, Outcome
 from keen_matrix.core.model.signals import signal_name
@@ -287,24 +287,6 @@ class LeftoversAspect(Struct, frozen=True):
     def check(self, outcome: Outcome, context: CheckContext) -> Iterator[Mismatch]:
         """Yield nothing: the cascade reads `allowed`."""
         return iter(())
-
-
-#: Kinds of mismatch of aspects that are told as the forms are: in a sentence, with what was
-#: found.
-TOLD: Mapping[str, Told] = {
-    "absent": Told("no such file", "text"),
-    "file": Told("a file", "text"),
-    "file-named": Told("a file named {text}", "text"),
-    "mode": Told("mode {text}", "mode"),
-    "unchanged": Told("the same as before the launch"),
-    "unchanged-mode": Told("mode {text} as before", "mode"),
-    "unheard": Told("an exit other than 0, or a word on standard error", "text"),
-    "unmoved": Told("no file changed: the input ended before it answered the question", "text"),
-    "stray": Told("no file that no word names", "text"),
-    "controls": Told("no control signs in output to a pipe", "text"),
-    "link": Told("a link to {text}", "text"),
-    "limit": Told("{text}", "text"),
-}
 
 
 def failed_expectation(error: Exception) -> Mismatch:

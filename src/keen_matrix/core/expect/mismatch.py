@@ -2,12 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal, TypeAlias
-
 from keen_matrix.core.structs import Struct
-
-#: How what was found is shown: in quotes, as it is, as a mode, or as a count of lines or bytes.
-Shown: TypeAlias = Literal["quoted", "text", "mode", "lines", "bytes"]
 
 
 class Mismatch(Struct, frozen=True, kw_only=True):
@@ -21,11 +16,3 @@ class Mismatch(Struct, frozen=True, kw_only=True):
     problem: bool = False
     #: What would be recorded as the new baseline.
     recorded: bytes | None = None
-
-
-class Told(Struct, frozen=True):
-    """How a kind of mismatch is told: `expected` is a sentence with one of the fields {text},
-    {quoted}, {lines}, {bytes}."""
-
-    expected: str
-    found: Shown = "quoted"

@@ -2,7 +2,7 @@
 its line in FORMS.
 
 What the rest of the code knows of a form stands in its FormKind; a test says that the keys of the
-document, the reference page and this registry agree, and that every kind of mismatch can be told.
+document, the reference page and this registry agree.
 """
 
 from __future__ import annotations
@@ -21,7 +21,6 @@ from keen_matrix.core.expect.forms import (
     text,
 )
 from keen_matrix.core.expect.forms.base import Form, FormContext, FormKind
-from keen_matrix.core.expect.mismatch import Told
 from keen_matrix.core.model.table import Table
 
 #: Key → kind, in the order in which the forms of a table are checked.
@@ -55,8 +54,6 @@ FORMS: Mapping[str, FormKind] = {
         composed.NOT,
     )
 }
-#: Kind of mismatch → how it is told.
-TOLD: Mapping[str, Told] = {name: told for kind in FORMS.values() for name, told in kind.told.items()}
 #: Key of a table → the keys of which one must stand beside it: without them it says nothing.
 NEEDS: Mapping[str, tuple[str, ...]] = {
     **{kind.key: kind.needs for kind in FORMS.values() if kind.needs},
@@ -73,4 +70,4 @@ def forms_of(table: Table, aspect: str) -> tuple[Form, ...]:
     return tuple(form for kind in FORMS.values() for form in kind.compile(table, about))
 
 
-__all__ = ["FORMS", "NEEDS", "TOLD", "Form", "FormKind", "forms_of"]
+__all__ = ["FORMS", "NEEDS", "Form", "FormKind", "forms_of"]

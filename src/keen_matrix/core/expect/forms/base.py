@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from typing import Any, ClassVar, Literal
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.masks import masked_expectation
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance
 from keen_matrix.core.expressions import Scope, Template, as_text
 from keen_matrix.core.model.table import Table
-from keen_matrix.core.structs import Struct, field
+from keen_matrix.core.structs import Struct
 
 #: Time that one regular expression may take on one output.
 MATCH_SECONDS = 2.0
@@ -81,8 +81,6 @@ class FormKind(Struct, frozen=True, kw_only=True):
     #: Whether its texts are templates (`always`: also in a table that is literal), expressions, or
     #: neither.
     texts: Literal["template", "always", "expression", "plain"] = "plain"
-    #: Its kinds of mismatch, and how they are told. Those with rows of their own have none.
-    told: Mapping[str, Told] = field(default_factory=dict)
 
 
 def attribute(key: str) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Form, FormContext, FormKind, decoded, given
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.model.table import Table
 
 
@@ -101,6 +101,6 @@ def _not(table: Table, about: FormContext) -> Iterator[Form]:
         yield NotForm(_together(given(table, "not"), about))
 
 
-ANY = FormKind(key="any", compile=_any, told={"any": Told("{text}")})
+ANY = FormKind(key="any", compile=_any)
 ALL = FormKind(key="all", compile=_all)
-NOT = FormKind(key="not", compile=_not, told={"not": Told("anything else than  {text}")})
+NOT = FormKind(key="not", compile=_not)

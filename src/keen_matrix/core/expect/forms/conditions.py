@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Form, FormContext, FormKind, decoded
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Expression, Scope
 from keen_matrix.core.model.table import Table
 
@@ -49,10 +49,4 @@ def _holds(table: Table, about: FormContext) -> Iterator[Form]:
         yield HoldsForm(table.matches or "", tuple(map(Expression, table.holds)))
 
 
-HOLDS = FormKind(
-    key="holds",
-    compile=_holds,
-    texts="expression",
-    needs=("matches",),
-    told={"holds": Told("{text}", "text")},
-)
+HOLDS = FormKind(key="holds", compile=_holds, texts="expression", needs=("matches",))

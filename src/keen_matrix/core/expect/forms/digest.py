@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.forms.base import Form, FormContext, FormKind, decoded, given
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.model.table import Table
 
 ALGORITHMS = ("sha256", "sha1", "md5", "blake2b", "sha512")
@@ -68,4 +68,4 @@ def _bytes(table: Table, about: FormContext) -> Iterator[Form]:
         yield BytesForm(*parse_bytes(given(table, "bytes")))
 
 
-BYTES = FormKind(key="bytes", compile=_bytes, told={"digest": Told("{text}", "text")})
+BYTES = FormKind(key="bytes", compile=_bytes)

@@ -13,7 +13,7 @@ from keen_matrix.core.expect.context import CheckContext
 from keen_matrix.core.expect.differences import split_lines
 from keen_matrix.core.expect.forms.base import MATCH_SECONDS, Form, FormContext, FormKind, decoded, given
 from keen_matrix.core.expect.forms.lines import CountForm, parse_amount
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.table import Table
 
@@ -325,7 +325,7 @@ def _unique(table: Table, about: FormContext) -> Iterator[Form]:
         yield UniqueForm()
 
 
-NUMBER = FormKind(key="number", compile=_number, told={"number": Told("{text}")})
-COLUMNS = FormKind(key="columns", compile=_columns, told={"columns": Told("{text}", "text")})
-SORTED = FormKind(key="sorted", compile=_sorted, told={"sorted": Told("{text}", "text")})
-UNIQUE = FormKind(key="unique", compile=_unique, told={"unique": Told("no line twice", "text")})
+NUMBER = FormKind(key="number", compile=_number)
+COLUMNS = FormKind(key="columns", compile=_columns)
+SORTED = FormKind(key="sorted", compile=_sorted)
+UNIQUE = FormKind(key="unique", compile=_unique)

@@ -20,7 +20,7 @@ from keen_matrix.core.expect.forms.base import (
     within,
 )
 from keen_matrix.core.expect.masks import masked_expectation
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.model.quantities import Bounds, bounds_text, parse_bounds
@@ -166,7 +166,5 @@ LINES = FormKind(key="lines", compile=_lines, texts="template", modifiers=("tole
 LINES_ANY_ORDER = FormKind(
     key="lines-any-order", compile=_any_order, texts="template", modifiers=("tolerance",)
 )
-NUMBER_OF_LINES = FormKind(
-    key="number-of-lines", compile=_number, texts="always", told={"number-of-lines": Told("{lines}", "lines")}
-)
-SIZE = FormKind(key="size", compile=_size, texts="always", told={"size": Told("{bytes}", "bytes")})
+NUMBER_OF_LINES = FormKind(key="number-of-lines", compile=_number, texts="always")
+SIZE = FormKind(key="size", compile=_size, texts="always")

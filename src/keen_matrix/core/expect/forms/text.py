@@ -22,7 +22,7 @@ from keen_matrix.core.expect.forms.base import (
     tolerance_of,
     within,
 )
-from keen_matrix.core.expect.mismatch import Mismatch, Told
+from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.expect.numbers import Tolerance, texts_alike
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.model.open_mark import OPEN
@@ -224,15 +224,9 @@ def _matches(table: Table, about: FormContext) -> Iterator[Form]:
 
 
 IS = FormKind(key="is", compile=_is, texts="template", modifiers=("tolerance",))
-CONTAINS = FormKind(
-    key="contains", compile=_contains, texts="template", told={"contains": Told("to contain {quoted}")}
-)
-LACKS = FormKind(
-    key="lacks", compile=_lacks, texts="template", told={"lacks": Told("not to contain {quoted}")}
-)
-STARTS = FormKind(
-    key="starts", compile=_starts, texts="template", told={"starts": Told("to start with {quoted}")}
-)
-ENDS = FormKind(key="ends", compile=_ends, texts="template", told={"ends": Told("to end with {quoted}")})
-EMPTY = FormKind(key="empty", compile=_empty, told={"empty": Told("nothing"), "not-empty": Told("something")})
-MATCHES = FormKind(key="matches", compile=_matches, told={"matches": Told("to match  {text}")})
+CONTAINS = FormKind(key="contains", compile=_contains, texts="template")
+LACKS = FormKind(key="lacks", compile=_lacks, texts="template")
+STARTS = FormKind(key="starts", compile=_starts, texts="template")
+ENDS = FormKind(key="ends", compile=_ends, texts="template")
+EMPTY = FormKind(key="empty", compile=_empty)
+MATCHES = FormKind(key="matches", compile=_matches)
