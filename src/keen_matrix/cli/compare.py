@@ -13,7 +13,7 @@ from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.core.results.compare import Change
+    from keen_matrix.core.results.compare import Change, Comparison
 
 EPILOG = """\
 examples:
@@ -55,7 +55,7 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.results.compare import KINDS, compare_runs
     from keen_matrix.core.results.missing import missing_results
-    from keen_matrix.wording.safe import escape, shell_line
+    from keen_matrix.wording.safe import escape
 
     screen = Screen(sys.stdout, color=options.color)
     found = compare_runs([options.before], [options.after])
@@ -70,31 +70,10 @@ def main(options: argparse.Namespace) -> int:
 
         write_document(compare_document(found))
         return status
-    styles = {"no longer held": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
     for kind in KINDS:
-        count = found.counts.get(kind, 0)
-        if not count:
-            continue
-        screen.line((kind, styles.get(kind, "strong")), f"  {count:,}")
-        groups = found.groups[kind]
-        if not options.all and any(groups):
-            write_groups(screen, groups)
+        if found.counts.get(kind, 0):
+            _write_kind(screen, found, kind, everything=options.all)
             screen.line()
-            continue
-        listed = found.changes[kind]
-        for change in listed if options.all else listed[:SHOWN]:
-            how = f" {screen.sign('to')} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
-            screen.line(
-                "  ",
-                (change.id[:6], "place"),
-                f"  {change.matrix}  ",
-                shell_line(change.argv)[:90],
-                f"   {how}",
-            )
-        left = count - (len(listed) if options.all else min(SHOWN, len(listed)))
-        if left:
-            screen.line((f"  and {left:,} more", "dim"))
-        screen.line()
     pace = f", median time ratio {found.pace:.2f} (later / earlier)" if found.pace is not None else ""
     if not found.counts:
         screen.line(("nothing differs", "good"))
@@ -103,6 +82,27 @@ def main(options: argparse.Namespace) -> int:
         text = f"{counted(found.lost, 'case')} that held before {'has' if found.lost == 1 else 'have'} no result in the later run"
         screen.line((text, "bad"))
     return status
+
+
+STYLES_OF_KINDS = {"no longer held": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
+
+
+def _write_kind(screen: Screen, found: Comparison, kind: str, *, everything: bool) -> None:
+    """Write the cases that changed in one way."""
+    from keen_matrix.wording.safe import shell_line
+
+    count, listed, groups = found.counts[kind], found.changes[kind], found.groups[kind]
+    screen.line((kind, STYLES_OF_KINDS.get(kind, "strong")), f"  {count:,}")
+    if not everything and any(groups):
+        write_groups(screen, groups)
+        return
+    shown = listed if everything else listed[:SHOWN]
+    for change in shown:
+        how = f" {screen.sign('to')} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
+        words = shell_line(change.argv)[:90]
+        screen.line("  ", (change.id[:6], "place"), f"  {change.matrix}  ", words, f"   {how}")
+    if left := count - len(shown):
+        screen.line((f"  and {left:,} more", "dim"))
 
 
 def write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> None:

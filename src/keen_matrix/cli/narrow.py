@@ -27,6 +27,7 @@ from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import NarrowedCase
     from keen_matrix.core.insight.narrow import Narrowed
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.case import Case
@@ -65,78 +66,102 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
-    from keen_matrix.cli.documents import NarrowDocument, NarrowedCase, narrowed_case, write_document
-    from keen_matrix.core.insight.narrow import Trials, narrowed
+    from keen_matrix.cli.documents import NarrowDocument, write_document
 
     screen = screen_of(options)
-    is_json = options.format == JSON
-    document: list[NarrowedCase] = []
     ids, options.specs = split_ids(options.specs)
     runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen, _to_narrow)}
-    gone: list[str] = []
-    #: What a narrowed case comes to → the id of the first that came to it.
-    shown: dict[tuple[object, ...], str] = {}
+    narrowing = _Narrowing(options, pool, screen, ids)
+    statuses = one_by_one(list(runs), lambda path: narrowing.of_spec(*runs[path]), options)
+    is_nothing = not narrowing.document and not any(statuses)
+    if narrowing.gone:
+        _tell_gone(narrowing.gone)
+        if is_nothing:
+            return EXIT_NOT_RUN
+    if is_nothing and ids:
+        asked = " or ".join(ids)
+        raise RunFault(
+            f"no case that did not hold has an id that begins with {asked}; keen-matrix run shows them"
+        )
+    if is_nothing:
+        raise RunFault("no case of that run did otherwise than expected, so there is nothing to narrow")
+    if narrowing.is_json:
+        write_document(NarrowDocument(narrowing.document))
+    return worst_status(statuses)
 
-    def narrow(path: str) -> int:
-        spec, records = runs[path]
-        held, is_interrupted = 0, False
-        chosen = chosen_cases(spec, records, ids)
+
+class _Narrowing:
+    """Cases that are narrowed, and what is written of them."""
+
+    def __init__(
+        self, options: argparse.Namespace, pool: WorkerPool, screen: Screen, ids: Sequence[str]
+    ) -> None:
+        self._options, self._pool, self._screen, self._ids = options, pool, screen, ids
+        self.is_json = options.format == JSON
+        self.document: list[NarrowedCase] = []
+        #: Ids of cases that are no longer in their specs.
+        self.gone: list[str] = []
+        #: What a narrowed case comes to → the id of the first that came to it.
+        self._shown: dict[tuple[object, ...], str] = {}
+
+    def of_spec(self, spec: Spec, records: Mapping[str, Record]) -> int:
+        """Narrow the cases of one spec, and return the status that this comes to."""
+        held = 0
+        chosen = chosen_cases(spec, records, self._ids)
         here = {case.id for _, case in chosen}
-        gone.extend(id for id in wanted_ids(records, ids) if id not in here)
-        with used_by(spec, pool, remark) if chosen else nullcontext():
+        self.gone.extend(id for id in wanted_ids(records, self._ids) if id not in here)
+        with used_by(spec, self._pool, remark) if chosen else nullcontext():
             for matrix, case in chosen:
-                launch = partial(narrowing_launcher, pool, spec)
-                trials = Trials(spec, matrix, case, launch, options.launches)
-                trials.at_once = pool.jobs
-                try:
-                    with doing(f"narrowing {case.id[:6]}") as doing_so:
-                        trials.told = doing_so.told
-                        found = narrowed(trials)
-                except KeyboardInterrupt:
-                    interruption.begin_ending()
-                    is_interrupted, found = True, trials.found
-                    found.notes.append("interrupted: this is what was found until then")
-                if document and not is_json:
-                    screen.line()
+                found, is_interrupted = self._narrowed(spec, matrix, case)
                 held += found.fields.verdict == "held"
-                document.append(narrowed_case(spec.path, case, found, block_of(found)))
-                first = shown.setdefault((path, *essence_of(found)), case.id)
-                if not is_json and first != case.id and found.fields.verdict != "held":
-                    screen.line(
-                        (found.matrix.name, "strong"),
-                        "   ",
-                        (case.id[:6], "place"),
-                        "   ",
-                        shell_line(case.argv),
-                    )
-                    screen.line(("  comes to the same vector as ", "dim"), (first[:6], "place"))
-                elif not is_json:
-                    write_narrowed(screen, spec, case, found)
+                self._write(spec, case, found)
                 if is_interrupted:
                     raise KeyboardInterrupt
         return EXIT_FAILED if held else EXIT_OK
 
-    statuses = one_by_one(list(runs), narrow, options)
-    if gone:
-        ids_shown = " ".join(each[:6] for each in gone[:MOST_CASES])
-        more = f" and {len(gone) - MOST_CASES:,} more" if len(gone) > MOST_CASES else ""
-        remark(
-            f"{counted(len(gone), 'case')} of that run that did not hold "
-            f"{'is' if len(gone) == 1 else 'are'} no longer in the "
-            f"spec, which has changed since: {ids_shown}{more}; keen-matrix run shows what is there now"
-        )
-        if not document and not any(statuses):
-            return EXIT_NOT_RUN
-    if not document and not any(statuses):
-        if ids:
-            raise RunFault(
-                f"no case that did not hold has an id that begins with {' or '.join(ids)}; "
-                f"keen-matrix run shows them"
-            )
-        raise RunFault("no case of that run did otherwise than expected, so there is nothing to narrow")
-    if is_json:
-        write_document(NarrowDocument(document))
-    return worst_status(statuses)
+    def _narrowed(self, spec: Spec, matrix: Matrix, case: Case) -> tuple[Narrowed, bool]:
+        """Return the smallest vector, and whether the search for it was interrupted."""
+        from keen_matrix.core.insight.narrow import Trials, narrowed
+
+        launch = partial(narrowing_launcher, self._pool, spec)
+        trials = Trials(spec, matrix, case, launch, self._options.launches)
+        trials.at_once = self._pool.jobs
+        try:
+            with doing(f"narrowing {case.id[:6]}") as doing_so:
+                trials.told = doing_so.told
+                return narrowed(trials), False
+        except KeyboardInterrupt:
+            interruption.begin_ending()
+            trials.found.notes.append("interrupted: this is what was found until then")
+            return trials.found, True
+
+    def _write(self, spec: Spec, case: Case, found: Narrowed) -> None:
+        """Write what a case was narrowed to; one that comes to the same as another in a line."""
+        from keen_matrix.cli.documents import narrowed_case
+
+        first = self._shown.setdefault((spec.path, *essence_of(found)), case.id)
+        is_first = not self.document
+        self.document.append(narrowed_case(spec.path, case, found, block_of(found)))
+        if self.is_json:
+            return
+        if not is_first:
+            self._screen.line()
+        if first != case.id and found.fields.verdict != "held":
+            place, line = (case.id[:6], "place"), shell_line(case.argv)
+            self._screen.line((found.matrix.name, "strong"), "   ", place, "   ", line)
+            self._screen.line(("  comes to the same vector as ", "dim"), (first[:6], "place"))
+        else:
+            write_narrowed(self._screen, spec, case, found)
+
+
+def _tell_gone(gone: Sequence[str]) -> None:
+    ids = " ".join(each[:6] for each in gone[:MOST_CASES])
+    more = f" and {len(gone) - MOST_CASES:,} more" if len(gone) > MOST_CASES else ""
+    remark(
+        f"{counted(len(gone), 'case')} of that run that did not hold {'is' if len(gone) == 1 else 'are'} "
+        f"no longer in the spec, which has changed since: {ids}{more}; keen-matrix run shows what is "
+        "there now"
+    )
 
 
 def chosen_cases(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[tuple[Matrix, Case]]:

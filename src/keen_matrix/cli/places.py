@@ -6,6 +6,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.faults import one_by_one
@@ -21,13 +22,17 @@ from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.documents import PlacesSpec
+    from keen_matrix.cli.documents import FoundParting, FoundPlace, FoundUnreached, PlacesCause, PlacesSpec
     from keen_matrix.core.insight.places.kept import KeptPlaces
     from keen_matrix.core.insight.places.ranking import Parting, RankedPlace, Ranking
     from keen_matrix.core.insight.places.trace import Place
+    from keen_matrix.core.insight.places.tracers.base import Tracer
     from keen_matrix.core.insight.places.tracing import Traces
     from keen_matrix.core.insight.places.unreached import Unreached
+    from keen_matrix.core.launch.launchers import ResolvedLaunch
     from keen_matrix.core.launch.workers.engine import WorkerPool
+    from keen_matrix.core.model.case import Case
+    from keen_matrix.core.model.record import Record
     from keen_matrix.core.model.spec import Spec
 
 EPILOG = """\
@@ -74,73 +79,104 @@ def main(options: argparse.Namespace) -> int:
 
 
 def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
-    from keen_matrix.cli.documents import PlacesDocument, PlacesSpec, write_document
-    from keen_matrix.core.doing import doing
-    from keen_matrix.core.insight.places.kept import keep_places
-    from keen_matrix.core.insight.places.ranking import ranked_causes
-    from keen_matrix.core.insight.places.tracers import tracer_of
-    from keen_matrix.core.insight.places.tracing import Following, chosen, traceable
-    from keen_matrix.core.insight.places.unreached import unreached
+    from keen_matrix.cli.documents import PlacesDocument, write_document
 
     screen = screen_of(options)
-    is_json = options.format == JSON
-    document, refused = list[PlacesSpec](), list[str]()
-    seen = 0
     ids, options.specs = split_ids(options.specs)
     runs = {spec.path: (spec, records) for spec, records in runs_of(options, screen)}
+    tracing = _Tracing(options, pool, screen, ids)
+    statuses = one_by_one(list(runs), lambda path: tracing.of_spec(*runs[path]), options)
+    for text in tracing.refused:
+        remark(text)
+    if tracing.is_json:
+        write_document(PlacesDocument(tracing.document))
+    status = worst_status(statuses)
+    if tracing.seen or status not in (EXIT_OK, EXIT_FAILED):
+        return status
+    if ids and not tracing.refused:
+        asked = " or ".join(ids)
+        raise RunFault(f"no case that did not hold and is one launch has an id that begins with {asked}")
+    raise RunFault("of no vector the lines are known")
 
-    def follow(path: str) -> int:
-        nonlocal seen
-        spec, records = runs[path]
+
+class _Tracing:
+    """Cases that are launched with their lines told, and what is written of them."""
+
+    def __init__(
+        self, options: argparse.Namespace, pool: WorkerPool, screen: Screen, ids: Sequence[str]
+    ) -> None:
+        self._options, self._pool, self._screen, self._ids = options, pool, screen, ids
+        self.is_json = options.format == JSON
+        self.document: list[PlacesSpec] = []
+        #: Why specs could not be traced.
+        self.refused: list[str] = []
+        #: Cases that told lines.
+        self.seen = 0
+
+    def of_spec(self, spec: Spec, records: Mapping[str, Record]) -> int:
+        """Trace the cases of one spec, and return the status that this comes to."""
+        from keen_matrix.core.insight.places.tracers import tracer_of
+        from keen_matrix.core.insight.places.tracing import traceable
+
         launch = resolved_launch(spec)
         tracer = tracer_of(launch)
         why = f"no tracer knows {launch.words[0]}" if tracer is None else tracer.missing(launch)
         if tracer is None or why:
-            refused.append(f"{spec.path}: {why}")
+            self.refused.append(f"{spec.path}: {why}")
             return EXIT_OK
-        cases = traceable(spec, records, ids)
-        if ids and all(records[case.id].verdict == "held" for case in cases):
+        cases = traceable(spec, records, self._ids)
+        if self._ids and all(records[case.id].verdict == "held" for case in cases):
             return EXIT_OK  # of those that are asked for it has none
-        some = chosen(cases, records, options.launches)
-        with (
-            used_by(spec, pool, remark),
-            doing(f"following {spec.path}") as told,
-            Following(spec, launch, tracer, told.told) as following,
-        ):
-            evidence = following.evidence(pool, some, records)
-        evidence.left += len(cases) - len(some)
-        causes = ranked_causes(evidence.runs)
-        # of some cases alone it cannot be said what no vector reaches
-        is_whole = not ids and not evidence.is_interrupted
-        never = unreached(spec, evidence.runs) if is_whole else []
-        seen += len(evidence.runs)
-        if is_json:
-            document.append(_document(spec, tracer.name, evidence, causes, never))
-        else:
-            _write(screen, spec, (evidence, causes, never), options.first, with_ways=bool(ids))
-        if is_whole:
-            found = _kept(spec, options.journal, evidence, causes, never)
-            try:
-                keep_places(options.journal, spec.path, found)
-            except OSError as error:  # it is shown; only other commands do not know of it
-                remark(f"what was found is not kept for reports and coverage: {error.strerror}")
+        evidence = self._evidence(spec, launch, tracer, cases, records)
+        causes = self._write(spec, tracer.name, evidence)
         if evidence.is_interrupted:
             raise KeyboardInterrupt
         return EXIT_FAILED if causes else EXIT_OK
 
-    statuses = one_by_one(list(runs), follow, options)
-    for text in refused:
-        remark(text)
-    if is_json:
-        write_document(PlacesDocument(document))
-    status = worst_status(statuses)
-    if not seen and status in (EXIT_OK, EXIT_FAILED):
-        if ids and not refused:
-            raise RunFault(
-                f"no case that did not hold and is one launch has an id that begins with {' or '.join(ids)}"
-            )
-        raise RunFault("of no vector the lines are known")
-    return status
+    def _evidence(
+        self,
+        spec: Spec,
+        launch: ResolvedLaunch,
+        tracer: Tracer,
+        cases: Sequence[Case],
+        records: Mapping[str, Record],
+    ) -> Traces:
+        from keen_matrix.core.doing import doing
+        from keen_matrix.core.insight.places.tracing import Following, chosen
+
+        some = chosen(cases, records, self._options.launches)
+        with (
+            used_by(spec, self._pool, remark),
+            doing(f"following {spec.path}") as told,
+            Following(spec, launch, tracer, told.told) as following,
+        ):
+            evidence = following.evidence(self._pool, some, records)
+        evidence.left += len(cases) - len(some)
+        self.seen += len(evidence.runs)
+        return evidence
+
+    def _write(self, spec: Spec, tracer: str, evidence: Traces) -> list[Ranking]:
+        """Write what was found of one spec and keep it; return the causes."""
+        from keen_matrix.core.insight.places.kept import keep_places
+        from keen_matrix.core.insight.places.ranking import ranked_causes
+        from keen_matrix.core.insight.places.unreached import unreached
+
+        causes = ranked_causes(evidence.runs)
+        # of some cases alone it cannot be said what no vector reaches
+        is_whole = not self._ids and not evidence.is_interrupted
+        never = unreached(spec, evidence.runs) if is_whole else []
+        if self.is_json:
+            self.document.append(_document(spec, tracer, evidence, causes, never))
+        else:
+            found = (evidence, causes, never)
+            _write(self._screen, spec, found, self._options.first, with_ways=bool(self._ids))
+        if is_whole:
+            kept = _kept(spec, self._options.journal, evidence, causes, never)
+            try:
+                keep_places(self._options.journal, spec.path, kept)
+            except OSError as error:  # it is shown; only other commands do not know of it
+                remark(f"what was found is not kept for reports and coverage: {error.strerror}")
+        return causes
 
 
 def _write(
@@ -185,45 +221,10 @@ def _document(
     spec: Spec, runtime: str, evidence: Traces, causes: list[Ranking], never: list[Unreached]
 ) -> PlacesSpec:
     """Return what was found of one spec, for programs."""
-    from keen_matrix.cli.console.places import PlacesView, partings_of
-    from keen_matrix.cli.console.screen import Screen
-    from keen_matrix.cli.documents import FoundParting, FoundPlace, FoundUnreached, PlacesCause, PlacesSpec
+    from keen_matrix.cli.console.places import partings_of
+    from keen_matrix.cli.documents import PlacesSpec
 
-    view = PlacesView(Screen(sys.stderr), evidence, spec.here)
-
-    def where(place: Place | None) -> str | None:
-        return None if place is None else f"{view.name_of(place.file)}:{place.line}"
-
-    def place_of(each: RankedPlace) -> FoundPlace:
-        place = each.place
-        text = view.text_of(place).strip()
-        return FoundPlace(
-            view.name_of(place.file),
-            place.line,
-            each.last,
-            text,
-            round(each.score, 4),
-            each.why,
-            each.failing,
-            each.holding,
-            each.example.case.id,
-        )
-
-    def parting_of(each: Parting) -> FoundParting:
-        ids = (each.failing.case.id, each.holding.case.id)
-        return FoundParting(*ids, where(each.last), where(each.next), where(each.instead))
-
-    def cause_of(each: Ranking) -> PlacesCause:
-        example = None if each.example is None else each.example.case.id
-        return PlacesCause(
-            each.failing,
-            each.holding,
-            example,
-            each.is_telling,
-            each.is_agreed,
-            list(map(place_of, each.places[:MOST_KEPT])),
-        )
-
+    made = _Documents(spec, evidence)
     failing = sum(run.failed for run in evidence.runs)
     return PlacesSpec(
         spec.path,
@@ -233,20 +234,53 @@ def _document(
         evidence.otherwise,
         evidence.silent,
         evidence.left,
-        list(map(cause_of, causes)),
-        list(map(parting_of, partings_of(evidence.runs))),
-        [
-            FoundUnreached(
-                view.name_of(each.file),
-                each.first,
-                each.last,
-                each.text,
-                each.condition,
-                None if each.words is None else list(each.words),
-            )
-            for each in never
-        ],
+        list(map(made.cause, causes)),
+        list(map(made.parting, partings_of(evidence.runs))),
+        list(map(made.unreached, never)),
     )
+
+
+class _Documents:
+    """What was found, as values for programs."""
+
+    def __init__(self, spec: Spec, evidence: Traces) -> None:
+        from keen_matrix.cli.console.places import PlacesView
+        from keen_matrix.cli.console.screen import Screen
+
+        self._view = PlacesView(Screen(sys.stderr), evidence, spec.here)
+
+    def _where(self, place: Place | None) -> str | None:
+        return None if place is None else f"{self._view.name_of(place.file)}:{place.line}"
+
+    def _place(self, each: RankedPlace) -> FoundPlace:
+        from keen_matrix.cli.documents import FoundPlace
+
+        place = each.place
+        name, text = self._view.name_of(place.file), self._view.text_of(place).strip()
+        counts = each.failing, each.holding, each.example.case.id
+        return FoundPlace(name, place.line, each.last, text, round(each.score, 4), each.why, *counts)
+
+    def parting(self, each: Parting) -> FoundParting:
+        """Return where a failing case parts from one that held."""
+        from keen_matrix.cli.documents import FoundParting
+
+        ids = (each.failing.case.id, each.holding.case.id)
+        return FoundParting(*ids, *map(self._where, (each.last, each.next, each.instead)))
+
+    def cause(self, each: Ranking) -> PlacesCause:
+        """Return the places of one cause."""
+        from keen_matrix.cli.documents import PlacesCause
+
+        example = None if each.example is None else each.example.case.id
+        places = list(map(self._place, each.places[:MOST_KEPT]))
+        return PlacesCause(each.failing, each.holding, example, each.is_telling, each.is_agreed, places)
+
+    def unreached(self, each: Unreached) -> FoundUnreached:
+        """Return lines that no case reaches."""
+        from keen_matrix.cli.documents import FoundUnreached
+
+        name, words = self._view.name_of(each.file), None if each.words is None else list(each.words)
+        return FoundUnreached(name, each.first, each.last, each.text, each.condition, words)
 
 
 MOST_KEPT = 20

@@ -33,6 +33,7 @@ from keen_matrix.wording.safe import cut, escape, pad, shell_line
 from keen_matrix.wording.signs import STYLE_OF
 
 if TYPE_CHECKING:
+    from prompt_toolkit import PromptSession
     from prompt_toolkit.completion import Completer
     from prompt_toolkit.document import Document
 
@@ -328,11 +329,19 @@ def prompt(screen: Screen, path: str, pool: WorkerPool) -> int:
         return 1 if session.failed else 0
 
 
-def _typed(session: Prompt) -> Iterator[str]:
-    """Yield the lines that are typed on a terminal."""
+TYPED_STYLES = {
+    "bottom-toolbar": "noreverse",
+    "good": "ansigreen",
+    "bad": "ansired",
+    "warn": "ansiyellow",
+    "dim": "ansibrightblack",
+}
+
+
+def _line_editor(session: Prompt) -> PromptSession[str]:
+    """Return what reads lines from a terminal: with history, and completion of what is typed."""
     from prompt_toolkit import PromptSession
     from prompt_toolkit.auto_suggest import AutoSuggestFromHistory
-    from prompt_toolkit.formatted_text import FormattedText
     from prompt_toolkit.history import FileHistory, History, InMemoryHistory
     from prompt_toolkit.output import ColorDepth
     from prompt_toolkit.styles import Style
@@ -343,23 +352,22 @@ def _typed(session: Prompt) -> Iterator[str]:
         history = FileHistory(HISTORY)
     except OSError:
         history = InMemoryHistory()
-    typed: PromptSession[str] = PromptSession(
+    return PromptSession(
         history=history,
         completer=_completer(session),
         auto_suggest=AutoSuggestFromHistory(),
         # A menu at every key would hide what the signature says below the line.
         complete_while_typing=False,
         color_depth=None if session.screen.color else ColorDepth.DEPTH_1_BIT,
-        style=Style.from_dict(
-            {
-                "bottom-toolbar": "noreverse",
-                "good": "ansigreen",
-                "bad": "ansired",
-                "warn": "ansiyellow",
-                "dim": "ansibrightblack",
-            }
-        ),
+        style=Style.from_dict(TYPED_STYLES),
     )
+
+
+def _typed(session: Prompt) -> Iterator[str]:
+    """Yield the lines that are typed on a terminal."""
+    from prompt_toolkit.formatted_text import FormattedText
+
+    typed = _line_editor(session)
 
     def below() -> FormattedText:
         text = typed.default_buffer.text.strip()

@@ -58,7 +58,14 @@ could be run, 4 what was run held and the budget did not suffice for the rest, 1
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases, and only those are run")
-    choice = parser.add_argument_group("which vectors")
+    _add_choice(parser.add_argument_group("which vectors"))
+    how = parser.add_argument_group("how they are run")
+    _add_launching(how)
+    _add_order(how)
+    _add_output(parser.add_argument_group("output"))
+
+
+def _add_choice(choice: argparse._ArgumentGroup) -> None:
     add_selection_options(choice)
     choice.add_argument(
         "--failed", action="store_true", help="only those that did not hold last time (by the journal)"
@@ -82,7 +89,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     choice.add_argument(
         "--seed", type=integer, metavar="N", help="combine with this seed instead of the spec's"
     )
-    how = parser.add_argument_group("how they are run")
+
+
+def _add_launching(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
         "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
     )
@@ -126,6 +135,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     how.add_argument(
         "--cluster-shared", action="store_true", help="its workers see the same files: send no archive"
     )
+
+
+def _add_order(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
         "--order",
         action="store_true",
@@ -157,7 +169,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     how.add_argument(
         "--resume", action="store_true", help="go on with the run in the journal where it was broken off"
     )
-    output = parser.add_argument_group("output")
+
+
+def _add_output(output: argparse._ArgumentGroup) -> None:
     output.add_argument(
         "--journal",
         metavar="FILE",

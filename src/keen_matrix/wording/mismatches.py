@@ -92,7 +92,7 @@ SENTENCES: Mapping[str, Sentence] = {
 
 def mismatch_rows(look: Look, aspect: AspectRecord, fields: Record, *, everything: bool) -> Rows:
     """Yield the rows of one aspect that is not as expected: expected before found."""
-    made = _Making(look, aspect, fields, everything)
+    made = _RowsMaking(look, aspect, fields, everything)
     # How a launch ended is a number or a name and no text.
     form = aspect.aspect if aspect.form == "is" and aspect.aspect in SENTENCES else aspect.form
     if aspect.problem:
@@ -114,7 +114,7 @@ def mismatch_rows(look: Look, aspect: AspectRecord, fields: Record, *, everythin
         yield found_row("nothing" if is_nothing else found)
 
 
-class _Making(NamedTuple):
+class _RowsMaking(NamedTuple):
     """What the rows of one mismatch are made of."""
 
     look: Look
@@ -159,46 +159,46 @@ def _count(count: str, noun: str) -> str:
 # --- kinds that are drawn ---
 
 
-def _kept_difference(made: _Making) -> Rows:
+def _kept_difference(made: _RowsMaking) -> Rows:
     kept = made.aspect.difference
     if kept is not None:
         lines = tuple(DiffLine(*each) for each in kept.lines)
         yield from shown_difference(made.look, Difference(lines, kept.differing, kept.of), 14)
 
 
-def _text(made: _Making) -> Rows:
+def _text(made: _RowsMaking) -> Rows:
     if made.aspect.difference:
         return _kept_difference(made)
     found = _whole(made.aspect, made.fields)
     return text_rows(made.look, made.expected, found, everything=made.everything)
 
 
-def _prompt(made: _Making) -> Rows:
+def _prompt(made: _RowsMaking) -> Rows:
     yield expected_row(f"the prompt {quoted(made.expected, made.look.width - 30)}")
     yield found_row(made.quoted(made.actual, max(40, made.look.width - 24)))
     for prompt, reply in made.fields.dialogue:
         yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
 
 
-def _waits(made: _Making) -> Rows:
+def _waits(made: _RowsMaking) -> Rows:
     yield expected_row("to be refused")
     said = f", after {made.quoted(made.actual, 60)}" if made.actual else ""
     yield found_row(f"accepted: it waits for input{said}")
 
 
-def _help(made: _Making) -> Rows:
+def _help(made: _RowsMaking) -> Rows:
     is_absent = made.aspect.actual == "" and made.expected.startswith("to name")
     yield expected_row(escape(made.expected))
     yield found_row("not in the help text" if is_absent else "nothing")
 
 
-def _effect(made: _Making) -> Rows:
+def _effect(made: _RowsMaking) -> Rows:
     said = SENTENCES["effect"]
     yield expected_row(made.filled(said.expected, "", 0))
     yield found_row(f"{made.filled(said.found, made.actual, 0)}, such as with {escape(made.expected)}")
 
 
-def _lines_any_order(made: _Making) -> Rows:
+def _lines_any_order(made: _RowsMaking) -> Rows:
     yield expected_row("these lines, in any order")
     texts = made.expected, made.actual
     missing, extra = (len(text.split("\n")) if text else 0 for text in texts)
@@ -212,7 +212,7 @@ def _listed_rows(label: str, text: str, style: str) -> Rows:
         yield [(f"{label if number == 0 else '':13} ", "dim"), (visible_line(line[:300]), style)]
 
 
-def _json(made: _Making) -> Rows:
+def _json(made: _RowsMaking) -> Rows:
     """Yield what differs in a JSON value, a pointer after another, expected before found."""
     for left, right in zip(made.expected.split("\n"), made.actual.split("\n"), strict=False):
         pointer, colon, value = left.partition(": ")
@@ -224,14 +224,14 @@ def _json(made: _Making) -> Rows:
         yield found_row(escape(right.partition(": ")[2]))
 
 
-def _json_text(made: _Making) -> Rows:
+def _json_text(made: _RowsMaking) -> Rows:
     yield expected_row("JSON")
     yield [("but       ", "dim"), escape(made.expected)]
     yield found_row(made.quoted(made.actual, max(40, made.look.width - 24)))
 
 
 #: Kind of mismatch → what draws it.
-DRAWN: Mapping[str, Callable[[_Making], Rows]] = {
+DRAWN: Mapping[str, Callable[[_RowsMaking], Rows]] = {
     "prompt": _prompt,
     "waits": _waits,
     "help": _help,
@@ -244,7 +244,7 @@ DRAWN: Mapping[str, Callable[[_Making], Rows]] = {
 }
 
 
-def _compared_rows(made: _Making) -> Rows:
+def _compared_rows(made: _RowsMaking) -> Rows:
     """Yield how a launch differs from the first one of its case."""
     aspect, fields = made.aspect, made.fields
     step = fields.steps[aspect.step - 1]

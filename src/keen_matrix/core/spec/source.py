@@ -95,6 +95,18 @@ class Source(Struct):
         """The absolute folder of the spec."""
         return str(Path(self.path).resolve().parent)
 
+    def is_table(self, path: KeyPath) -> bool:
+        """Tell whether a single table is written at a path, and not a list of them."""
+        value: object = self.data
+        for key in path:
+            if isinstance(value, dict):
+                value = value.get(key)
+            elif isinstance(value, list) and isinstance(key, int) and key < len(value):
+                value = value[key]
+            else:
+                return False
+        return isinstance(value, dict)
+
     def origin(self, path: KeyPath) -> Origin:
         """Return in which of its files a key path is written, or the most of it."""
         if not self.layers:

@@ -194,12 +194,7 @@ class CaseMaker:
     def case(self, row: Row, sequence: int = 0) -> Case:
         """Return the case of one row. A failing expression makes a case with a fault, not an
         error."""
-        values = {name: column[row[number]] for name, number, column in self._lookups}
-        # An axis inside a part of the line that is left out still has a level, or the search could
-        # not combine it. Its value is no part of the case.
-        for name, parents in self.layout.hidden.items():
-            if not any(row[group] == level for group, level in parents):
-                values[name] = None
+        values = self._values(row)
         fault = None
         try:
             argv, more = self._words.of(row), tuple(words.of(row) for words in self._more)
@@ -216,18 +211,8 @@ class CaseMaker:
             # The usual case: words alone tell it apart, and its id survives every change of what
             # surrounds it.
             key = (self.matrix.name, *argv)
-        if self.spec.signature is None or fault:
-            standings, kind, culprit = tuple[Standing, ...](), "", ""
-        else:
-            standings = tuple(
-                [
-                    _OF_ANOTHER
-                    if number in self._others
-                    else (self._later if number and relation is None else self._standing)[words]
-                    for number, words in enumerate((argv, *more))
-                ]
-            )
-            kind, culprit = " ".join(standings[0].kinds), standings[0].culprit
+        judges = self.spec.signature is not None and not fault
+        standings = self._standings(argv, more, is_compared=relation is not None) if judges else ()
         case = Case(
             sequence=sequence,
             id=case_id(key),
@@ -239,13 +224,36 @@ class CaseMaker:
             others=self._others,
             relation=relation,
             standings=standings,
-            kind=kind,
-            culprit=culprit,
+            kind=" ".join(standings[0].kinds) if standings else "",
+            culprit=standings[0].culprit if standings else "",
         )
         if self._marking is None:
             return case
         places = self.matrix.marks.rows
         return self._marking.marked(case, places[row[0]] if places else "")
+
+    def _values(self, row: Row) -> dict[str, Any]:
+        values = {name: column[row[number]] for name, number, column in self._lookups}
+        # An axis inside a part of the line that is left out still has a level, or the search could
+        # not combine it. Its value is no part of the case.
+        for name, parents in self.layout.hidden.items():
+            if not any(row[group] == level for group, level in parents):
+                values[name] = None
+        return values
+
+    def _standings(
+        self, argv: tuple[str, ...], more: tuple[tuple[str, ...], ...], *, is_compared: bool
+    ) -> tuple[Standing, ...]:
+        """Return what the signature says of each launch; of one of another program nothing."""
+        # From a list, which takes less time than a generator; this is done for every case.
+        return tuple(
+            [
+                _OF_ANOTHER
+                if number in self._others
+                else (self._later if number and not is_compared else self._standing)[words]
+                for number, words in enumerate((argv, *more))
+            ]
+        )
 
     def _compared(
         self, argv: tuple[str, ...], values: Named

@@ -165,6 +165,34 @@ def _simplicity(run: TracedCase) -> tuple[int, str]:
 def ranked(runs: Sequence[TracedCase]) -> Ranking:
     """Return the places that explain best why some runs failed."""
     spectra = _Spectra(runs)
+    found = _scored(spectra)
+    near = _nearness(runs)
+    order = sorted(
+        (place for place in found if spectra.count(found[place][2])[0]),
+        key=lambda place: (-found[place][0], near.get(place, len(near)), place),
+    )
+    places = _joined(runs, spectra, found, order)
+    # A line that all runs go through has this score; whatever is no better says nothing.
+    common = ochiai(spectra.all_failing, len(runs) - spectra.all_failing, spectra.all_failing)
+    best = places[0].score if places else 0.0
+    check = max((dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order), default=0.0)
+    # Two formulas that weigh the same counts otherwise: where they disagree about the first place,
+    # it is told with less certainty.
+    agreed = bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
+    failed = sorted((run for run in runs if run.failed), key=_simplicity)
+    return Ranking(
+        places=places,
+        runs=failed,
+        failing=len(failed),
+        holding=len(runs) - len(failed),
+        example=failed[0] if failed else None,
+        is_agreed=agreed,
+        is_telling=best > common + 1e-9,
+    )
+
+
+def _scored(spectra: _Spectra) -> dict[Place, _Found]:
+    """Return each place with its best score, what gives it and the runs that it is about."""
     found: dict[Place, _Found] = {}
 
     def add(place: Place, score: float, why: Why, numbers: frozenset[int]) -> None:
@@ -181,11 +209,13 @@ def ranked(runs: Sequence[TracedCase]) -> Ranking:
             passing = spectra.ran[above] & skipping
             add(above, DECIDES * spectra.score(passing), "decides", passing)
             add(place, SKIPPED * spectra.score(passing), "skipped", passing)
-    near = _nearness(runs)
-    order = sorted(
-        (place for place in found if spectra.count(found[place][2])[0]),
-        key=lambda place: (-found[place][0], near.get(place, len(near)), place),
-    )
+    return found
+
+
+def _joined(
+    runs: Sequence[TracedCase], spectra: _Spectra, found: Mapping[Place, _Found], order: Sequence[Place]
+) -> list[RankedPlace]:
+    """Return places in an order; neighbouring lines of the very same runs are one."""
     places: list[RankedPlace] = []
     for place in order:
         score, why, numbers = found[place]
@@ -212,23 +242,7 @@ def ranked(runs: Sequence[TracedCase]) -> Ranking:
                 example=example,
             )
         )
-    # A line that all runs go through has this score; whatever is no better says nothing.
-    common = ochiai(spectra.all_failing, len(runs) - spectra.all_failing, spectra.all_failing)
-    best = places[0].score if places else 0.0
-    check = max((dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order), default=0.0)
-    # Two formulas that weigh the same counts otherwise: where they disagree about the first place,
-    # it is told with less certainty.
-    agreed = bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
-    failed = sorted((run for run in runs if run.failed), key=_simplicity)
-    return Ranking(
-        places=places,
-        runs=failed,
-        failing=len(failed),
-        holding=len(runs) - len(failed),
-        example=failed[0] if failed else None,
-        is_agreed=agreed,
-        is_telling=best > common + 1e-9,
-    )
+    return places
 
 
 def _goes_on(

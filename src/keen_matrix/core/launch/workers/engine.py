@@ -46,6 +46,14 @@ _NO_LINE = LineSequence(())
 LiveSink: TypeAlias = Callable[[LiveFrame], None]
 
 
+def _bare_spec(spec: Spec) -> Spec:
+    """Return what workers need of a spec: nothing of how its cases are made."""
+    nothing = {"axes": {}, "rows": (), "columns": (), "line": _NO_LINE, "where": (), "always": ()}
+    matrices = tuple(replace(each, **nothing, steps=_bare(each.steps)) for each in spec.matrices)
+    # What the signature says of a vector travels with the case.
+    return replace(spec, path=os.path.abspath(spec.path), signature=None, matrices=matrices)
+
+
 def _bare(steps: tuple[Step, ...]) -> tuple[Step, ...]:
     """Return steps without their lines, whose words travel with each case."""
     return tuple(replace(step, line=_NO_LINE) for step in steps)
@@ -101,24 +109,7 @@ class WorkerPool:
         how = how or Manner()
         self.plans += 1
         self._live = live
-        bare = replace(
-            spec,
-            path=os.path.abspath(spec.path),
-            signature=None,  # what it says of a vector travels with the case
-            matrices=tuple(
-                replace(
-                    matrix,
-                    axes={},
-                    rows=(),
-                    columns=(),
-                    line=_NO_LINE,
-                    where=(),
-                    always=(),
-                    steps=_bare(matrix.steps),
-                )
-                for matrix in spec.matrices
-            ),
-        )
+        bare = _bare_spec(spec)
         base = base_environment(spec.program.env_from_caller, os.environ)
         own = own_variables(runtime_name(launch.file, launch.words[0]), dict(launch.changes), self.root)
         environment = {name: value for name, value in {**base, **own}.items() if value is not None}

@@ -55,35 +55,26 @@ def option_of(head: str, text: str = "", kinds: Mapping[str, TypeName] | None = 
     parts = list(_parts(_ON_AND_OFF.sub(r"\1[\2\3]", head)))
     if sum(bool(re.match(r"-[a-z]{2}[\w-]+", each)) for each in parts) > MOST_WORDS:
         return None  # a list of options, and not ways to write one
-    spellings: list[str] = []
-    negated: list[str] = []
+    spellings, negated = list[str](), list[str]()
     found = HeadValues()
     for part in parts:
         match = _SPELLING.fullmatch(part)
         if match is None or _is_no_spelling(match[1], text):
             return None
-        name, rest = match[1], match[2].rstrip()
-        if _is_its_number(name, head):
+        if _is_its_number(match[1], head):
             continue
-        glued = _GLUED.match(name)
-        if glued and not rest:
-            name, rest = glued[0], name[glued.end() :]
+        name, rest = _name_and_rest(match)
         if re.search(r"\[no-?\]", name):
             spellings.append(re.sub(r"\[no-?\]", "", name))
             negated.append(re.sub(r"\[(no-?)\]", r"\1", name))
         else:
             spellings.append(name)
-        if rest.strip() in ("=...", "="):
-            rest = "=VALUE"
-        if not rest.strip(" .,:"):
-            if rest.strip().startswith("..."):
-                found = HeadValues(several=True)
-            continue
-        # -T#: a number that is glued to the letter, as the one that it may be left out with
-        is_number = rest == "#" and len(name) == 2
-        read = HeadValues(("N",), True, kind="int") if is_number else values_in(rest, kinds or {})
+        read = _values_of(name, rest, kinds or {})
         if read is None:
             return None
+        if not read.names:
+            found = read if read.several else found
+            continue
         found = found if found.names else read
         if read.optional or name in spellings[:-1]:
             found = HeadValues(found.names, True, found.several, found.choices, found.kind)
@@ -110,6 +101,28 @@ def option_of(head: str, text: str = "", kinds: Mapping[str, TypeName] | None = 
         found.kind,
         again=found.several and not names,
     )
+
+
+def _name_and_rest(match: re.Match[str]) -> tuple[str, str]:
+    """Return a spelling, and what is behind it: `-k` and ` KEY`; of `-j<n>` the letter alone."""
+    name, rest = match[1], match[2].rstrip()
+    glued = _GLUED.match(name)
+    if glued and not rest:
+        return glued[0], name[glued.end() :]
+    return name, rest
+
+
+def _values_of(name: str, rest: str, kinds: Mapping[str, TypeName]) -> HeadValues | None:
+    """Return the values that are behind a spelling, none where it takes none; None where what is
+    there is no value."""
+    if rest.strip() in ("=...", "="):
+        rest = "=VALUE"
+    if not rest.strip(" .,:"):
+        return HeadValues(several=rest.strip().startswith("..."))
+    if rest == "#" and len(name) == 2:
+        # -T#: a number that is glued to the letter, as the one that it may be left out with
+        return HeadValues(("N",), True, kind="int")
+    return values_in(rest, kinds)
 
 
 def _is_no_spelling(name: str, text: str) -> bool:

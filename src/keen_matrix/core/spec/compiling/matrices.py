@@ -25,12 +25,14 @@ from keen_matrix.core.spec.compiling.tables import (
 from keen_matrix.core.spec.document.expectations import AlikeTable, DiffersTable, Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
 from keen_matrix.core.spec.keys import KeyPath
+from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.axes import SourceFault, Values, axis_values, read_csv
 from keen_matrix.core.vectors.constraints import names_in
 from keen_matrix.core.vectors.open_cells import used_before
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
+    from keen_matrix.core.spec.document.matrix import FocusTable
 
 
 class MatrixCompiler:
@@ -44,79 +46,90 @@ class MatrixCompiler:
         """Return one matrix; an axis or table that cannot be read is a problem and stands empty."""
         path: KeyPath = ("matrix", index)
         columns, rows, places = self._rows(table, path)
-        single = isinstance(self._base.source.data["matrix"][index].get("expect"), dict)
-        files = {**self._document.files, **table.files}
         lines, text = places_of_lines(table)
         self._left_out(lines, columns, rows, places, path)
-        steps = [
-            Step(
-                line=line,
-                surroundings=surroundings_of(
-                    self._document.program, table, *([step] if step else []), files=files
-                ),
-                rules=self._step_rules(step, (*path, "steps", number)) if step else (),
-                is_other=step is not None and step.launch is not None,
-            )
-            for number, (line, step) in enumerate(zip(lines, steps_of(table), strict=True))
-        ]
-        rules = tuple(
-            self._base.rule(rule, (*path, "expect") if single else (*path, "expect", number))
-            for number, rule in enumerate(table.expect)
-        )
+        steps, rules = self._steps(table, lines, path), self._rules(table, path)
         where = tuple(Expression(text) for text in table.where)
-        note = None if table.note is None else Template(table.note)
-        known, skips = tuple(map(known_of, table.known)), tuple(map(skip_of, table.skip))
-        expected_columns: tuple[str, ...] = ()
+        marks = Marks(
+            note=None if table.note is None else Template(table.note),
+            tags=tuple(table.tags),
+            known=tuple(map(known_of, table.known)),
+            skips=tuple(map(skip_of, table.skip)),
+            needs=tuple(table.needs),
+            rows=places,
+        )
+        expected: tuple[str, ...] = ()
         if any(cell in NOT_SAID for row in rows for cell in row):
-            conditions = (*where, *(rule.when for rule in rules), *(r.when for s in steps for r in s.rules))
-            before = used_before(lines, steps, conditions, table.always, (note, *known, *skips))
-            general = self._base.rule(self._document.expect, ("expect",))
-            of_rules = (general, *rules, *(rule for step in steps for rule in step.rules))
-            late = {name for rule in of_rules for each in rule.aspects.values() for name in names_used(each)}
-            self._refuse_short(table, columns, frozenset(late - before), path)
-            expected_columns = tuple(
-                name
-                for at, name in enumerate(columns)
-                if name in late - before and any(row[at] in NOT_SAID for row in rows)
-            )
+            whens = (*where, *(rule.when for rule in rules), *(r.when for s in steps for r in s.rules))
+            said = (marks.note, *marks.known, *marks.skips)
+            before = used_before(lines, steps, whens, table.always, said)
+            of_rules = (*rules, *(rule for step in steps for rule in step.rules))
+            expected = self._expected_columns(table, (columns, rows), before, of_rules, path)
+        document, masks = self._document, self._base.masks
+        fresh = (table.directory or document.program.directory) == "fresh"
         return Matrix(
             index=index,
             name=table.name,
             line=LineSequence(tuple(item for line in lines for item in line.items), (0, len(text))),
             line_text=text,
-            steps=tuple(steps),
+            steps=steps,
             axes={name: self._axis(name, axis, path) for name, axis in table.axes.items()},
             columns=columns,
             rows=rows,
             combine=table.combine,
             where=where,
             always=tuple(table.always),
-            focus=tuple(
-                (tuple(each.axes), 0 if each.strength == "all" else each.strength) for each in table.focus
-            ),
+            focus=tuple(map(_focus, table.focus)),
             seed=table.seed,
             effort=table.effort,
             rules=rules,
-            masks=(
-                *self._base.masks(self._document.mask, ("mask",)),
-                *self._base.masks(table.mask, (*path, "mask")),
-            ),
+            masks=(*masks(document.mask, ("mask",)), *masks(table.mask, (*path, "mask"))),
             other=self._other(table, path),
-            bounds=Bounds(
-                limit=table.limit,
-                jobs=table.jobs,
-                fresh_directory=(table.directory or self._document.program.directory) == "fresh",
-            ),
-            marks=Marks(
-                note=note,
-                tags=tuple(table.tags),
-                known=known,
-                skips=skips,
-                needs=tuple(table.needs),
-                rows=places,
-                expected_columns=expected_columns,
-            ),
+            bounds=Bounds(limit=table.limit, jobs=table.jobs, fresh_directory=fresh),
+            marks=replace(marks, expected_columns=expected),
             origin=self._base.place(*path),
+        )
+
+    def _steps(self, table: MatrixTable, lines: Sequence[LineSequence], path: KeyPath) -> tuple[Step, ...]:
+        files = {**self._document.files, **table.files}
+        program = self._document.program
+        return tuple(
+            Step(
+                line=line,
+                surroundings=surroundings_of(program, table, *([step] if step else []), files=files),
+                rules=self._step_rules(step, (*path, "steps", number)) if step else (),
+                is_other=step is not None and step.launch is not None,
+            )
+            for number, (line, step) in enumerate(zip(lines, steps_of(table), strict=True))
+        )
+
+    def _expect_paths(self, table: MatrixTable, path: KeyPath) -> list[KeyPath]:
+        """Return where each rule of a matrix is: a single one may be a table by itself."""
+        is_single = self._base.source.is_table((*path, "expect"))
+        return [(*path, "expect") if is_single else (*path, "expect", n) for n in range(len(table.expect))]
+
+    def _rules(self, table: MatrixTable, path: KeyPath) -> tuple[Rule, ...]:
+        return tuple(map(self._base.rule, table.expect, self._expect_paths(table, path)))
+
+    def _expected_columns(
+        self,
+        table: MatrixTable,
+        cells: tuple[Sequence[str], Sequence[Sequence[object]]],
+        before: frozenset[str],
+        rules: Sequence[Rule],
+        path: KeyPath,
+    ) -> tuple[str, ...]:
+        """Return the columns with cells that may be filled in later, since only expectations use
+        them; rows that lack any other cell are problems."""
+        columns, rows = cells
+        general = self._base.rule(self._document.expect, ("expect",))
+        aspects = (aspect for rule in (general, *rules) for aspect in rule.aspects.values())
+        late = {name for aspect in aspects for name in names_used(aspect)} - before
+        self._refuse_short(table, columns, frozenset(late), path)
+        return tuple(
+            name
+            for at, name in enumerate(columns)
+            if name in late and any(row[at] in NOT_SAID for row in rows)
         )
 
     def _left_out(
@@ -147,11 +160,7 @@ class MatrixCompiler:
         """Return what every case of a matrix is compared with: by the last rule that says so."""
         found: OtherLaunch | None = None
         tables: list[tuple[KeyPath, Expectations]] = [(("expect",), self._document.expect)]
-        single = isinstance(self._base.source.data["matrix"][path[1]].get("expect"), dict)
-        tables += [
-            ((*path, "expect") if single else (*path, "expect", n), each)
-            for n, each in enumerate(table.expect)
-        ]
+        tables += zip(self._expect_paths(table, path), table.expect, strict=True)
         for where, rule in tables:
             for name in ("alike", "differs"):
                 asked = getattr(rule, name)
@@ -288,6 +297,10 @@ class MatrixCompiler:
         picked = [read.header.index(column) for column in table.columns]
         rows = tuple(tuple(row[index] for index in picked) for row in cells)
         return tuple(table.columns), rows, places
+
+
+def _focus(table: FocusTable) -> tuple[tuple[str, ...], int]:
+    return tuple(table.axes), 0 if table.strength == "all" else table.strength
 
 
 #: Cells that may be filled in later, where only expectations use their column.
