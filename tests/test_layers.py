@@ -119,3 +119,17 @@ def test_one_name_has_one_meaning() -> None:
             if isinstance(node, ast.ClassDef) or (isinstance(node, ast.FunctionDef) and node.name[0] != "_"):
                 names.setdefault(node.name.lstrip("_"), set()).add(module)
     assert {name: found for name, found in names.items() if len(found) > 1 and name not in ALIKE} == {}
+
+
+def body_lines(node: ast.FunctionDef | ast.AsyncFunctionDef) -> int:
+    """Return the lines of a function without its docstring."""
+    first = node.body[0]
+    is_text = isinstance(first, ast.Expr) and isinstance(first.value, ast.Constant) and isinstance(first.value.value, str)
+    text = (first.end_lineno or 0) - first.lineno + 1 if is_text else 0
+    return (node.end_lineno or 0) - node.lineno + 1 - text
+
+
+def test_no_function_is_longer_than_a_screen() -> None:
+    trees = {module: ast.parse(path.read_text()) for module, path in MODULES.items()}
+    functions = [(module, node) for module, tree in trees.items() for node in ast.walk(tree) if isinstance(node, (ast.FunctionDef, ast.AsyncFunctionDef))]
+    assert [f"{module}.{node.name}" for module, node in functions if body_lines(node) > 40] == []

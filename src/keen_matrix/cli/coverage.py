@@ -16,7 +16,7 @@ from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.documents import CoveragePartDocument
-    from keen_matrix.core.insight.coverage import Coverage
+    from keen_matrix.core.insight.coverage import Coverage, CoveragePart
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Spec
 
@@ -68,13 +68,7 @@ def main(options: argparse.Namespace) -> int:
                 found = coverage_of(spec, _cases(spec, ids if options.journal else None), help_text)
         except OracleNotRun as asked:
             document.append(coverage_spec(spec.path, None))
-            screen.line(
-                (spec.path, "strong"),
-                "   ",
-                ("not counted", "warn"),
-                "   its vectors depend on the oracle file "
-                f"{os.path.relpath(asked.path)}, and this command runs nothing",
-            )
+            _write_not_counted(screen, spec.path, os.path.relpath(asked.path))
             scores.append(None)
             continue
         scores.append(found.percent)
@@ -174,10 +168,13 @@ def _cases(spec: Spec, ids: set[str] | None) -> Iterator[Case]:
     return (case for case in launched if ids is None or case.id in ids)
 
 
+def _write_not_counted(screen: Screen, path: str, oracle: str) -> None:
+    why = f"   its vectors depend on the oracle file {oracle}, and this command runs nothing"
+    screen.line((path, "strong"), "   ", ("not counted", "warn"), why)
+
+
 def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None) -> None:
     """Write each part with what is missing, then which aspects are checked."""
-    from keen_matrix.wording.safe import cut, pad
-
     if found.percent is None:
         screen.line(
             (path, "strong"),
@@ -189,37 +186,60 @@ def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None)
         screen.line(
             (path, "strong"), "   ", (f"{found.percent:.1f} %", style_of(found.percent)), (" reached", "dim")
         )
-    width = min(44, max((len(part.name) for part in found.parts), default=0))
+    width = min(PART_WIDTH, max((len(part.name) for part in found.parts), default=0))
     for part in found.parts:
-        if part.percent is None:
-            continue
-        screen.line(
-            "  ",
-            pad(cut(part.name, width), width),
-            "  ",
-            (f"{part.percent:5.1f} %", style_of(part.percent)),
-            f"  {part.reached:>6,} of {part.total:<6,}",
-        )
-        for what in part.missing[:most]:
-            screen.line("      ", ("missing  ", "warn"), what)
-        left = part.total - part.reached - len(part.missing[:most])
-        if left > 0:
-            screen.line("      ", (f"and {left:,} more", "dim"))
-        for line in part.closing[:2]:
-            screen.line("      ", ("would add it  ", "dim"), (line, "expected"))
+        if part.percent is not None:
+            _write_part(screen, part, width, most)
     if found.unlisted:
         screen.line("  ", ("never used: ", "warn"), f"{', '.join(found.unlisted)}, which the help lists")
     screen.line()
+    _write_aspects(screen, found)
+
+
+#: Cells of the widest name of a part and of a matrix, and of the narrowest name of an aspect.
+PART_WIDTH, MATRIX_WIDTH, ASPECT_WIDTH = 44, 30, 6
+
+
+def _write_part(screen: Screen, part: CoveragePart, width: int, most: int | None) -> None:
+    """Write what of a part is reached, what is missing, and what would add it."""
+    from keen_matrix.wording.safe import cut, pad
+
+    percent = part.percent or 0.0
+    screen.line(
+        "  ",
+        pad(cut(part.name, width), width),
+        "  ",
+        (f"{percent:5.1f} %", style_of(percent)),
+        f"  {part.reached:>6,} of {part.total:<6,}",
+    )
+    for what in part.missing[:most]:
+        screen.line("      ", ("missing  ", "warn"), what)
+    left = part.total - part.reached - len(part.missing[:most])
+    if left > 0:
+        screen.line("      ", (f"and {left:,} more", "dim"))
+    for line in part.closing[:2]:
+        screen.line("      ", ("would add it  ", "dim"), (line, "expected"))
+
+
+def _write_aspects(screen: Screen, found: Coverage) -> None:
+    """Write which aspects are checked, in how many cases of each matrix."""
+    from keen_matrix.wording.safe import cut, pad
+
     names = list(dict.fromkeys(name for counts in found.aspects.values() for name in counts))
-    width = min(30, max((len(name) for name in found.aspects), default=0))
+    width = min(MATRIX_WIDTH, max((len(name) for name in found.aspects), default=0))
     screen.line(("aspects checked", "strong"), ("   in how many of the cases of each matrix", "dim"))
-    screen.line("  ", " " * width, "  ", ("  ".join(pad(name, max(6, len(name))) for name in names), "dim"))
+    screen.line(
+        "  ", " " * width, "  ", ("  ".join(pad(name, max(ASPECT_WIDTH, len(name))) for name in names), "dim")
+    )
     for matrix, counts in found.aspects.items():
         cells: list[Any] = []
         for name in names:
             count, total = counts.get(name, 0), found.cases[matrix]
             text = "all" if count >= total else str(count) if count else screen.sign("blank")
             cells.append(
-                (pad(text, max(6, len(name)) + 2), "good" if count >= total else "warn" if count else "dim")
+                (
+                    pad(text, max(ASPECT_WIDTH, len(name)) + 2),
+                    "good" if count >= total else "warn" if count else "dim",
+                )
             )
         screen.line("  ", pad(cut(matrix, width), width), "  ", *cells)

@@ -6,6 +6,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.shared import output_file, tell_newer_run, tell_run
@@ -19,6 +20,7 @@ from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.results.summary import Cause
     from keen_matrix.reports import Report
 
 EPILOG = f"""\
@@ -150,13 +152,11 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
     """Write the run on the terminal: counts, grids, causes, the slowest cases."""
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.console.summary import write_counts_row, write_legend
-    from keen_matrix.wording.safe import cut, pad, shell_line
-    from keen_matrix.wording.signs import STYLE_OF
 
     screen = Screen(sys.stdout, color=options.color)
     summary = report.summary
     tell_run(screen, report.paths)
-    width = min(40, max((len(each.name) for each in summary.matrices.values()), default=0))
+    width = min(NAME_WIDTH, max((len(each.name) for each in summary.matrices.values()), default=0))
     spec = ""
     for matrix in summary.matrices.values():
         if matrix.spec != spec:
@@ -173,7 +173,20 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
     if summary.causes:
         screen.line()
         screen.line(("causes", "strong"))
-    for cause in summary.causes[:CAUSES_SHOWN]:
+        _write_causes(screen, summary.causes)
+    write_grids(screen, report)
+    screen.line()
+    _write_slowest(screen, summary.slowest[:SLOWEST_SHOWN])
+
+
+#: Cases of those that took longest that are listed, and cells of the widest name of a matrix.
+SLOWEST_SHOWN, NAME_WIDTH = 5, 40
+
+
+def _write_causes(screen: Screen, causes: Sequence[Cause]) -> None:
+    from keen_matrix.wording.signs import STYLE_OF
+
+    for cause in causes[:CAUSES_SHOWN]:
         failed = list(dict.fromkeys(each.aspect for each in cause.fields.aspects if not each.met))
         screen.line(
             f"  {cause.count:>5,}  ",
@@ -181,13 +194,15 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
             f"  {', '.join(cause.where)}: {', '.join(failed)}   ",
             (cause.fields.id[:6], "place"),
         )
-    if len(summary.causes) > CAUSES_SHOWN:
-        screen.line(("  further causes: ", "dim"), f"{len(summary.causes) - CAUSES_SHOWN:,}")
-    write_grids(screen, report)
-    screen.line()
+    if len(causes) > CAUSES_SHOWN:
+        screen.line(("  further causes: ", "dim"), f"{len(causes) - CAUSES_SHOWN:,}")
+
+
+def _write_slowest(screen: Screen, slowest: Sequence[tuple[float, str, str, Sequence[str]]]) -> None:
+    from keen_matrix.wording.safe import cut, pad, shell_line
+
     screen.line(("slowest", "strong"))
-    slowest = summary.slowest[:5]
-    width = min(40, max((len(name) for _, _, name, _ in slowest), default=0))
+    width = min(NAME_WIDTH, max((len(name) for _, _, name, _ in slowest), default=0))
     for seconds, id, name, words in slowest:
         screen.line(
             f"  {duration(seconds):>9}  ",

@@ -110,6 +110,16 @@ def _add_launching(how: argparse._ArgumentGroup) -> None:
         metavar="N",
         help="launch each case N times; outcomes that disagree make it unsteady",
     )
+    _add_warmth(how)
+    how.add_argument(
+        "--cluster", metavar="ADDRESS", help="run on a Dask cluster: the address of its scheduler, or local"
+    )
+    how.add_argument(
+        "--cluster-shared", action="store_true", help="its workers see the same files: send no archive"
+    )
+
+
+def _add_warmth(how: argparse._ArgumentGroup) -> None:
     warmth = how.add_mutually_exclusive_group()
     warmth.add_argument(
         "--warm",
@@ -128,12 +138,6 @@ def _add_launching(how: argparse._ArgumentGroup) -> None:
         default=5.0,
         metavar="PERCENT",
         help="cases that are first launched both ways (default 5, at least 5 cases; 0 for none)",
-    )
-    how.add_argument(
-        "--cluster", metavar="ADDRESS", help="run on a Dask cluster: the address of its scheduler, or local"
-    )
-    how.add_argument(
-        "--cluster-shared", action="store_true", help="its workers see the same files: send no archive"
     )
 
 

@@ -18,6 +18,7 @@ from keen_matrix.wording.counts import counted
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.cli.documents import SuspectPool
     from keen_matrix.core.insight.features import Observed
     from keen_matrix.core.insight.suspects import Suspicion
     from keen_matrix.core.launch.workers.engine import WorkerPool
@@ -58,15 +59,30 @@ def main(options: argparse.Namespace) -> int:
         return _told(screen_of(options), options, workers)
 
 
-def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | None) -> int:
-    from keen_matrix.cli.documents import (
-        SuspectPool,
-        SuspectsDocument,
-        SuspectSpec,
-        suspect_pool,
-        write_document,
-    )
+def _suspected(
+    screen: Screen | None,
+    confirming: Confirming,
+    pool: str,
+    cases: list[Observed],
+    workers: WorkerPool | None,
+) -> SuspectPool:
+    """Return what is suspected in a pool of cases, written on a screen where there is one."""
+    from keen_matrix.cli.documents import suspect_pool
     from keen_matrix.core.insight.suspects import suspects_of
+
+    suspicion, launched = suspects_of(pool, cases), 0
+    if screen is not None:
+        write_suspicion(screen, suspicion)
+    if workers is not None:
+        suspicion = confirming.confirmed(cases, suspicion, workers)
+        launched = confirming.launched
+        if screen is not None:
+            write_confirmed(screen, suspicion, launched)
+    return suspect_pool(suspicion, launched)
+
+
+def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | None) -> int:
+    from keen_matrix.cli.documents import SuspectsDocument, SuspectSpec, write_document
 
     is_json = options.format == JSON
     document: list[SuspectSpec] = []
@@ -80,18 +96,9 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
         if not is_json:
             screen.line((spec.path, "strong"))
         for pool, cases in pools_of(spec, records):
-            if all(case.held for case in cases):
-                continue
-            suspicion = suspects_of(pool, cases)
-            if not is_json:
-                write_suspicion(screen, suspicion)
-            launched = 0
-            if workers is not None:
-                suspicion = confirming.confirmed(cases, suspicion, workers)
-                launched = confirming.launched
-                if not is_json:
-                    write_confirmed(screen, suspicion, launched)
-            pools.append(suspect_pool(suspicion, launched))
+            if any(not case.held for case in cases):
+                shown = None if is_json else screen
+                pools.append(_suspected(shown, confirming, pool, cases, workers))
             if confirming.is_interrupted:
                 raise KeyboardInterrupt
         if not pools and not is_json:

@@ -262,7 +262,8 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
             if self._made > MAX_MADE:
                 raise ValueError("all that it makes is too large together")
 
-    def _eval_call(self, node: ast.Call) -> object:
+    def _function_of(self, node: ast.Call) -> Callable[..., object]:
+        """Return the function that is called. Raises what simpleeval does where there is none."""
         function: Callable[..., object]
         if isinstance(node.func, ast.Attribute):
             function = self._eval(node.func)
@@ -277,6 +278,10 @@ class _Evaluator(simpleeval.EvalWithCompoundTypes):  # type: ignore[misc]
         # got into the scope.
         if function in simpleeval.DISALLOW_FUNCTIONS:
             raise simpleeval.FeatureNotAvailable("this function is not available")
+        return function
+
+    def _eval_call(self, node: ast.Call) -> object:
+        function = self._function_of(node)
         # All of them first: how large the result may be depends on them.
         arguments = [self._eval(each) for each in node.args]
         named = dict(self._eval(each) for each in node.keywords)

@@ -7,7 +7,7 @@ import base64
 import hashlib
 import json
 from collections.abc import Mapping
-from typing import Any, BinaryIO, TypeAlias
+from typing import TYPE_CHECKING, Any, BinaryIO, TypeAlias
 
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
@@ -19,6 +19,10 @@ from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, reached_lines, ti
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
+
+if TYPE_CHECKING:
+    import jinja2
+
 
 #: What the script of the page reads, as JSON.
 PageData: TypeAlias = "dict[str, object]"
@@ -36,17 +40,21 @@ MOST_CAUSES = 40
 LINE_SHOWN = 200
 
 
-def write(report: Report, stream: BinaryIO) -> None:
-    """Write the page."""
+def _environment() -> jinja2.Environment:
     import jinja2
 
-    environment = jinja2.Environment(
+    return jinja2.Environment(
         loader=jinja2.PackageLoader("keen_matrix.reports", "."),
         autoescape=True,
         undefined=jinja2.StrictUndefined,
         trim_blocks=True,
         lstrip_blocks=True,
     )
+
+
+def write(report: Report, stream: BinaryIO) -> None:
+    """Write the page."""
+    environment = _environment()
     summary = report.summary
     signs = {name: sign_of(name) for name in VERDICT_SIGNS}
     data, left_out = _cases(report)

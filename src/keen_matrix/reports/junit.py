@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import BinaryIO
 from xml.sax.saxutils import XMLGenerator
 from xml.sax.xmlreader import AttributesImpl
@@ -21,6 +21,17 @@ _ERRORS = ("crashed", "hung", "unlaunched")
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 #: Characters of a stream of a case that did not hold.
 OUTPUT_KEPT = 4_000
+
+
+def _properties(xml: XMLGenerator, hollow: Iterable[tuple[str, str]]) -> None:
+    """Write what is not much checked beside the counts of the whole: it is no failure, and green
+    alone would hide it."""
+    xml.startElement("properties", AttributesImpl({}))
+    for spec, sentence in hollow:
+        about = {"name": legal(f"{spec}: not much checked"), "value": legal(sentence)}
+        xml.startElement("property", AttributesImpl(about))
+        xml.endElement("property")
+    xml.endElement("properties")
 
 
 def write(report: Report, stream: BinaryIO) -> None:
@@ -39,13 +50,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     for each in missing:
         _error_of_spec(xml, each.spec, "cases without a result", each.sentence, each.sentence)
     if report.hollow:
-        # beside the counts of the whole: it is no failure, and green alone would hide it
-        xml.startElement("properties", AttributesImpl({}))
-        for spec, sentence in report.hollow:
-            about = {"name": legal(f"{spec}: not much checked"), "value": legal(sentence)}
-            xml.startElement("property", AttributesImpl(about))
-            xml.endElement("property")
-        xml.endElement("properties")
+        _properties(xml, report.hollow)
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
         started = summary.headers[0].started[:19] if summary.headers else ""

@@ -132,21 +132,8 @@ class Cascade:
         # Nearly all launches end well and say nothing on standard error: one look, and none of the
         # checks is begun.
         built_in = () if _plainly_fine(outcome) else tuple(_built_in(outcome, chosen, timeout, cap))
-        if (
-            outcome.unlaunched is not None
-            or outcome.timed_out
-            or outcome.flooded
-            or outcome.unasked is not None
-            or outcome.waits
-        ):
-            # what was seen of such a launch is no answer to any other expectation
-            verdict: Verdict = (
-                "unlaunched"
-                if outcome.unlaunched is not None
-                else "hung"
-                if outcome.timed_out
-                else "differed"
-            )
+        verdict = _verdict_of_no_answer(outcome)
+        if verdict is not None:
             return Judged(verdict=verdict, aspects=built_in)
         aspects = list(built_in)
         left_open: list[str] = []
@@ -243,6 +230,16 @@ class _Checks:
 def _only_remarks(aspect: Aspect) -> bool:
     """Tell whether an aspect has remarks to make, and nothing to check."""
     return isinstance(aspect, TidyAspect) and not aspect.is_expected
+
+
+def _verdict_of_no_answer(outcome: Outcome) -> Verdict | None:
+    """Return the verdict on a launch of which nothing that was seen answers any expectation; None
+    for any other."""
+    if outcome.unlaunched is not None:
+        return "unlaunched"
+    if outcome.timed_out:
+        return "hung"
+    return "differed" if outcome.flooded or outcome.unasked is not None or outcome.waits else None
 
 
 def _plainly_fine(outcome: Outcome) -> bool:

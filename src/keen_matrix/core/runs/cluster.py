@@ -200,15 +200,8 @@ class ClusterPool:
                     # A key of our own: whoever looks at a shared scheduler sees whose tasks these
                     # are.
                     key = f"keen-matrix-{os.getpid()}-{id(self)}-{number}"
-                    future = self.client.submit(
-                        run_batch,
-                        self._task,
-                        self._archive,
-                        self._here,
-                        pickle.dumps(batch),
-                        key=key,
-                        pure=False,
-                    )
+                    what = self._task, self._archive, self._here, pickle.dumps(batch)
+                    future = self.client.submit(run_batch, *what, key=key, pure=False)
                     out[future.key] = future
                     running.add(future)
                 if not out:

@@ -8,7 +8,7 @@ import contextlib
 import datetime
 import os
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from functools import partial
 
 from keen_matrix.core import interruption
@@ -181,17 +181,10 @@ class SpecRun:
         has_none = not chosen.is_all and next(iter(chosen), None) is None
         self.run.planned = vector_count(spec) if self.options.choice.is_all and not own else None
         if not recorded.is_open:
-            told = _header(self.options, spec, launch)
-            told.digests, told.specs, self.run.specs = digests, self.run.specs, []
-            if len(told.specs) == 1:
-                told.specs = []
-            told.cases = self.run.planned
-            self.journal.write_line(told)
+            self._write_header(spec, launch, digests)
         if has_none:
-            if recorded.ids:
-                self.result.tallies.append(tally)
-            # That it was asked for, and had no case, is said too: what is not there would be
-            # missing.
+            self.result.tallies += [tally] if recorded.ids else []
+            # That it was asked for, and had no case, is said too, or it would be missing.
             if not recorded.is_closed:
                 self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
             return
@@ -202,11 +195,7 @@ class SpecRun:
         try:
             left = self._run_chosen(spec, work, chosen.of_matrices(own) if own else chosen)
             if own:
-                spec = self._grounded(spec, begun.launch, failed, digests)
-                tally.stand_on(spec)
-                derived = {each.index for each in spec.matrices} - own
-                chosen = selected(spec, self.options.choice, failed, recorded.ids)
-                some = self._run_chosen(spec, work, chosen.of_matrices(derived))
+                some = self._run_derived(spec, work, own, failed, recorded.ids)
                 left = None if left is None or some is None else left + some
         finally:
             recorder.finish(tally.counts)
@@ -220,6 +209,24 @@ class SpecRun:
         if self.run.cluster is not None or not (is_asked or self.options.choice.is_all):
             return Started(launch)
         return started(spec, launch, self.watch)
+
+    def _write_header(self, spec: Spec, launch: ResolvedLaunch, digests: Mapping[str, str]) -> None:
+        header = _header(self.options, spec, launch)
+        header.digests, header.cases = dict(digests), self.run.planned
+        # The specs of the run are named once, by its first header, where there are several.
+        header.specs = self.run.specs if len(self.run.specs) > 1 else []
+        self.run.specs = []
+        self.journal.write_line(header)
+
+    def _run_derived(
+        self, spec: Spec, work: SpecWork, own: Set[int], failed: LastRun | None, recorded: frozenset[str]
+    ) -> int | None:
+        """Run the derived families after the matrices that somebody wrote; return what is left."""
+        spec = self._grounded(spec, work.started.launch, failed, work.digests)
+        work.tally.stand_on(spec)
+        derived = {each.index for each in spec.matrices} - own
+        chosen = selected(spec, self.options.choice, failed, recorded)
+        return self._run_chosen(spec, work, chosen.of_matrices(derived))
 
     def _own_first(self, spec: Spec, failed: LastRun | None) -> frozenset[int]:
         """Return the matrices that are run before it is tried what derived vectors stand on: those

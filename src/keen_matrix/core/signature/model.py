@@ -178,10 +178,8 @@ class SignatureParts:
         # The row of the reader first, then the single switches: whoever sets one knows the program
         # better than its library.
         habits = replace(row.habits, **habits_of_switches(more))
-        types = {
-            (bare := name.removeprefix("<").removesuffix(">")): value_type(bare, table)
-            for name, table in (values or {}).items()
-        }
+        bare = {name.removeprefix("<").removesuffix(">"): table for name, table in (values or {}).items()}
+        types = {name: value_type(name, table) for name, table in bare.items()}
         return cls(
             lines=lines,
             values=types,

@@ -173,6 +173,13 @@ class TextChecker:
             except ExpressionFault:
                 continue
 
+    def _unknown_name(self, path: KeyPath, name: str, known: Set[str], at: int | None) -> None:
+        hint = nearest(name, known)
+        some = f"one of {', '.join(sorted(known))}" if known else "no name: there are no axes"
+        message = f'"{name}" is neither an axis nor a column here'
+        expected = None if hint else some
+        self.add(path, message, offset=at, at_key=at is None, suggestion=hint, expected=expected)
+
     def _names(self, path: KeyPath, expression: Expression, known: Set[str], offset: int | None) -> None:
         inside = path[1] if path[0] == "matrix" and isinstance(path[1], int) else None
         self.used.setdefault(inside, set()).update(expression.names)
@@ -193,22 +200,7 @@ class TextChecker:
                     expected="axes, columns and NAMEs; what may come in several ways is any = [{ … }, { … }]",
                 )
                 continue
-            hint = nearest(name, known)
-            expected = (
-                None
-                if hint
-                else f"one of {', '.join(sorted(known))}"
-                if known
-                else "no name: there are no axes"
-            )
-            self.add(
-                path,
-                f'"{name}" is neither an axis nor a column here',
-                offset=at,
-                at_key=at is None,
-                suggestion=hint,
-                expected=expected,
-            )
+            self._unknown_name(path, name, known, at)
         self._constants(path, expression, offset)
         if self.functions is None:
             return

@@ -69,29 +69,28 @@ def problems_of(error: ValidationError, source: Source) -> list[Problem]:
     return sorted(problems, key=lambda problem: (problem.line, problem.column))
 
 
+#: The names that pydantic has for limits.
+LIMIT_NAMES = ("gt", "ge", "lt", "le", "min_length", "max_length", "pattern")
+
+
+def _unknown_key(error: Any, path: KeyPath, source: Source) -> Problem:
+    known = known_keys(error["loc"][:-1])
+    former = _FORMER.get(str(path[-1]))
+    hint = former if former in known else nearest(str(path[-1]), known)
+    expected = None if hint else f"one of {', '.join(sorted(known))}" if known else None
+    message = f'unknown key "{path[-1]}" in {_table_name(path[:-1])}'
+    return source.problem(path, message, expected=expected, suggestion=hint, at_key=True)
+
+
 def _problem(error: Any, source: Source) -> Problem:
     path, value = written_path(error["loc"], source.data)
     kind, context = error["type"], error.get("ctx", {})
     name = dotted(path)
     if kind == "extra_forbidden" or _is_misspelt(error, path):
-        known = known_keys(error["loc"][:-1])
-        former = _FORMER.get(str(path[-1]))
-        hint = former if former in known else nearest(str(path[-1]), known)
-        expected = None if hint else f"one of {', '.join(sorted(known))}" if known else None
-        return source.problem(
-            path,
-            f'unknown key "{path[-1]}" in {_table_name(path[:-1])}',
-            expected=expected,
-            suggestion=hint,
-            at_key=True,
-        )
+        return _unknown_key(error, path, source)
     if kind == "missing":
-        return source.problem(
-            path,
-            f'"{path[-1]}" is missing in {_table_name(path[:-1])}',
-            at_key=True,
-            expected=_example(error["loc"]),
-        )
+        message = f'"{path[-1]}" is missing in {_table_name(path[:-1])}'
+        return source.problem(path, message, at_key=True, expected=_example(error["loc"]))
     if kind in ("notation", "value"):
         reason = context.get("reason", error["msg"])
         return source.problem(path, f"{name}: {reason}", offset=context.get("offset"))
@@ -104,16 +103,7 @@ def _problem(error: Any, source: Source) -> Problem:
             path, f"{name} is {value!r}", expected=choices.replace("'", '"'), suggestion=hint
         )
     if kind in _LIMITS:
-        limits = (
-            "gt",
-            "ge",
-            "lt",
-            "le",
-            "min_length",
-            "max_length",
-            "pattern",
-        )  # the names that pydantic has for them
-        limit = next((context[name] for name in limits if name in context), "")
+        limit = next((context[name] for name in LIMIT_NAMES if name in context), "")
         shown = f"{limit:g}" if isinstance(limit, float) else limit
         return source.problem(path, f"{name} is {_shown(value)}", expected=_LIMITS[kind].format(shown))
     return source.problem(path, f"{name}: {error['msg'][:1].lower()}{error['msg'][1:]}")

@@ -206,24 +206,46 @@ def _lone(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Finding:
     key = clash.options[0]
     shown = (Shown(clash.words, clash.answer),)
     if clash.about:
-        # beside operands it is the input that it cannot use; beside options its partner was not
-        # found
-        own = spellings_of_keys(lab, number, {key, *found.required})
-        is_beside_operands = lab.signature.judge(clash.words).given <= own
-        edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
-        return Finding(
-            text=f"{key} is refused beside {'operands' if is_beside_operands else 'others'}",
-            shown=shown,
-            edits=(edit,) if is_beside_operands else (),
-        )
+        return _refused_beside(lab, number, found, clash)
     if not _speaks_of(lab, clash):  # it is something else that it needs than an option
         return _refused_by_itself(lab, number, clash, shown)
+    ways = _ways(lab, number, clash)
+    if len(ways) != 1:  # where several do, it is something else that it needs
+        return _refused_by_itself(lab, number, clash, shown)
+    ((other, request, taken),) = ways
+    edits: list[Edit] = [
+        AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
+    ]
+    edits += [
+        ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
+        for (_, _, name, old), (_, _, _, word) in zip(request.slots(), taken.slots(), strict=True)
+        if old != word
+    ]
+    return Finding(text=f"{key} needs {other}", shown=(*shown, *lab.shown(taken.words())), edits=tuple(edits))
+
+
+def _refused_beside(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Finding:
+    """Return that an option is refused beside operands, whose input it cannot use; or beside
+    options, of which its partner was not found."""
+    key = clash.options[0]
+    own = spellings_of_keys(lab, number, {key, *found.required})
+    is_beside_operands = lab.signature.judge(clash.words).given <= own
+    edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {clash.answer}")
+    return Finding(
+        text=f"{key} is refused beside {'operands' if is_beside_operands else 'others'}",
+        shown=(Shown(clash.words, clash.answer),),
+        edits=(edit,) if is_beside_operands else (),
+    )
+
+
+def _ways(lab: Lab, number: int, clash: Clash) -> list[tuple[str, Request, Request]]:
+    """Return other options that make an option accepted and without which it is refused, each with
+    the vector that has both and the one that is accepted."""
+    key = clash.options[0]
     builder = Builder(lab.signature, lab.signature.forms[number])
     options = {each.key: each for each in plain_options(lab.signature, builder.form)}
     others = [each for each in options if each != key]
     told = [each for each in others if is_named(each, clash.answer)]
-    #: Other options that make it accepted, each with the vector that has both and the one that
-    #: is.
     ways: list[tuple[str, Request, Request]] = []
     # where its message names others, it is one of these, or none
     beside = {
@@ -240,18 +262,7 @@ def _lone(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Finding:
             ways.append((other, request, taken))
         if other in told and ways:
             break
-    if len(ways) != 1:  # where several do, it is something else that it needs
-        return _refused_by_itself(lab, number, clash, shown)
-    ((other, request, taken),) = ways
-    edits: list[Edit] = [
-        AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
-    ]
-    edits += [
-        ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
-        for (_, _, name, old), (_, _, _, word) in zip(request.slots(), taken.slots(), strict=True)
-        if old != word
-    ]
-    return Finding(text=f"{key} needs {other}", shown=(*shown, *lab.shown(taken.words())), edits=tuple(edits))
+    return ways
 
 
 def _keys(request: Request) -> set[str]:

@@ -177,6 +177,18 @@ def settle_counts(lab: Lab) -> Iterator[Finding]:
                 yield from _counted(lab, builder, item.name.name, number)
 
 
+def _taken_away(lab: Lab, name: str, file: str, vectors: Sequence[Words]) -> Finding:
+    """Return that a program takes a file away, as a packer does: the same one once more is refused
+    since it is gone."""
+    content = value_at(lab.text, "files", file) or SAMPLE_LINES
+    fresh = [each for each in MORE_FILES if not is_stated(lab.text, "files", each)]
+    return Finding(
+        text=f"it takes {file} away: several {name} are several files",
+        shown=lab.shown(*vectors),
+        edits=tuple(KeyEdit(("files", each), content, OBSERVED) for each in fresh),
+    )
+
+
 def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Finding]:
     if getattr(lab.signature.values[name], "count", None) is not None:
         return
@@ -204,14 +216,8 @@ def _counted(lab: Lab, builder: Builder, name: str, number: int) -> Iterator[Fin
     against = next(each for each, taken in zip(vectors, works, strict=True) if not taken)
     changed = lab.answer(vectors[least - 1]).record.files
     gone = [word for word in dict.fromkeys(against) if word in changed]
-    if gone:  # the same file once more is refused since it is gone, as a packer leaves it
-        content = value_at(lab.text, "files", gone[0]) or SAMPLE_LINES
-        fresh = [each for each in MORE_FILES if not is_stated(lab.text, "files", each)]
-        yield Finding(
-            text=f"it takes {gone[0]} away: several {name} are several files",
-            shown=lab.shown(vectors[least - 1], against),
-            edits=tuple(KeyEdit(("files", each), content, OBSERVED) for each in fresh),
-        )
+    if gone:
+        yield _taken_away(lab, name, gone[0], (vectors[least - 1], against))
         return
     shown = lab.shown(vectors[least - 1], against)
     # how many they are says nothing of their type: one that was guessed is to be tried still

@@ -151,7 +151,11 @@ class Launch:
         except OSError:
             self.abort()
             raise
-        if start.silent and self._system.sees_calls and self._stdin.fd >= 0:
+        self._watch_input(start)
+
+    def _watch_input(self, start: Start) -> None:
+        """Look for a program that waits for input, and for its prompts, where that is asked for."""
+        if start.silent and self._system.sees_calls and self._stdin is not None and self._stdin.fd >= 0:
             # The kernel names a pipe alike at both ends, and that is how a process blocked on it is
             # known.
             self._pipe = os.readlink(f"/proc/self/fd/{self._stdin.fd}")

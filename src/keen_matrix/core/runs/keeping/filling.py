@@ -321,29 +321,34 @@ class Filler:
 
     # --- the texts ---
 
+    def _by_table(self) -> dict[str, dict[FillPlace, object]]:
+        """Return what is filled in where, by the table that it is in; places whose cases came to
+        different values are told."""
+        by_table: dict[str, dict[FillPlace, object]] = {}
+        for place, came in self.filling.values.items():
+            values = list(came.values())
+            # One literal stands for all cases of its rule. Which of their outcomes is right, nobody
+            # but the author knows.
+            if all(each == values[0] for each in values):
+                self.filling.filled.update(came)
+                by_table.setdefault(place.table, {})[place] = values[0]
+                continue
+            name = ".".join(map(str, place.path[2:])) or place.column
+            why = (
+                f"{name} stands for {len(came)} cases that did different things: a column of its own, "
+                "in the rows of the matrix, can say each"
+            )
+            for id in came:
+                self.filling.tell(why, id)
+        return by_table
+
     def texts(self, missing: Sequence[Target] = ()) -> dict[str, tuple[str, str]]:
         """Return the files that change, by their path: the text before, and the one after. Places
         whose cases came to different values are left as they are, and told; so are those that stand
         for cases which are missing, since they were not launched in the end."""
         if missing:
             _leave_what_is_shared(self.filling, self._places, missing)
-        by_table: dict[str, dict[FillPlace, object]] = {}
-        for place, came in self.filling.values.items():
-            values = list(came.values())
-            # One literal stands for all cases of its rule. Which of their outcomes is right, nobody
-            # but the author knows.
-            if any(each != values[0] for each in values):
-                name = ".".join(map(str, place.path[2:])) or place.column
-                for id in came:
-                    self.filling.tell(
-                        f"{name} stands for {len(came)} cases that did different things: a "
-                        f"column of its own, in "
-                        "the rows of the matrix, can say each",
-                        id,
-                    )
-                continue
-            self.filling.filled.update(came)
-            by_table.setdefault(place.table, {})[place] = values[0]
+        by_table = self._by_table()
         found: dict[str, tuple[str, str]] = {}
         if by_table.get(""):
             text = self.text

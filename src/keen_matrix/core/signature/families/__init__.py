@@ -108,6 +108,12 @@ def family_of(
                 break
             continue
         found[key] = vector
+    limit = FAMILIES[name].limit
+    return Family(name, tuple(found.values()), _left_out(signature, notes, clashing, beyond, limit))
+
+
+def _left_out(signature: Signature, notes: Notes, clashing: int, beyond: int, limit: int) -> tuple[str, ...]:
+    """Return what a family leaves out, a line each."""
     left_out = list(dict.fromkeys(notes.texts))
     if signature.aside:
         left_out.append(f"what has {', '.join(signature.aside)}, which the signature puts aside")
@@ -117,8 +123,8 @@ def family_of(
         left_out.append(f"{_vectors(clashing)} with options that the program refuses")
     if beyond:
         count = f"more than {MOST_BEYOND} vectors" if beyond > MOST_BEYOND else _vectors(beyond)
-        left_out.append(f"{count} beyond the {FAMILIES[name].limit} that a family has")
-    return Family(name, tuple(found.values()), tuple(left_out))
+        left_out.append(f"{count} beyond the {limit} that a family has")
+    return tuple(left_out)
 
 
 #: Kinds of vectors that tell of a clash, each once; all others keep clear of it.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.signature.helptext.page import HelpOption
 from keen_matrix.core.signature.values.base import TypeName
@@ -55,31 +55,10 @@ def option_of(head: str, text: str = "", kinds: Mapping[str, TypeName] | None = 
     parts = list(_parts(_ON_AND_OFF.sub(r"\1[\2\3]", head)))
     if sum(bool(re.match(r"-[a-z]{2}[\w-]+", each)) for each in parts) > MOST_WORDS:
         return None  # a list of options, and not ways to write one
-    spellings, negated = list[str](), list[str]()
-    found = HeadValues()
-    for part in parts:
-        match = _SPELLING.fullmatch(part)
-        if match is None or _is_no_spelling(match[1], text):
-            return None
-        if _is_its_number(match[1], head):
-            continue
-        name, rest = _name_and_rest(match)
-        if re.search(r"\[no-?\]", name):
-            spellings.append(re.sub(r"\[no-?\]", "", name))
-            negated.append(re.sub(r"\[(no-?)\]", r"\1", name))
-        else:
-            spellings.append(name)
-        read = _values_of(name, rest, kinds or {})
-        if read is None:
-            return None
-        if not read.names:
-            found = read if read.several else found
-            continue
-        found = found if found.names else read
-        if read.optional or name in spellings[:-1]:
-            found = HeadValues(found.names, True, found.several, found.choices, found.kind)
-    if not spellings:
+    made = _spelt(parts, head, text, kinds or {})
+    if made is None or not made[0]:
         return None
+    spellings, negated, found = made
     if not found.names:
         off = list(_switching_off(spellings, head))
         negated += off
@@ -101,6 +80,37 @@ def option_of(head: str, text: str = "", kinds: Mapping[str, TypeName] | None = 
         found.kind,
         again=found.several and not names,
     )
+
+
+def _spelt(
+    parts: Iterable[str], head: str, text: str, kinds: Mapping[str, TypeName]
+) -> tuple[list[str], list[str], HeadValues] | None:
+    """Return the spellings in the parts of a head, those that switch off, and their values; None
+    where a part is no spelling."""
+    spellings, negated = list[str](), list[str]()
+    found = HeadValues()
+    for part in parts:
+        match = _SPELLING.fullmatch(part)
+        if match is None or _is_no_spelling(match[1], text):
+            return None
+        if _is_its_number(match[1], head):
+            continue
+        name, rest = _name_and_rest(match)
+        if re.search(r"\[no-?\]", name):
+            spellings.append(re.sub(r"\[no-?\]", "", name))
+            negated.append(re.sub(r"\[(no-?)\]", r"\1", name))
+        else:
+            spellings.append(name)
+        read = _values_of(name, rest, kinds)
+        if read is None:
+            return None
+        if not read.names:
+            found = read if read.several else found
+            continue
+        found = found if found.names else read
+        if read.optional or name in spellings[:-1]:
+            found = HeadValues(found.names, True, found.several, found.choices, found.kind)
+    return spellings, negated, found
 
 
 def _name_and_rest(match: re.Match[str]) -> tuple[str, str]:

@@ -7,7 +7,7 @@ subcommands below a heading of theirs.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from keen_matrix.core.signature.helptext.heads import option_of, written_name
 from keen_matrix.core.signature.helptext.layouts import LAYOUTS, HelpLayout
@@ -114,52 +114,76 @@ def _depth(line: str) -> int:
 def _options(layout: HelpLayout, lines: Sequence[str]) -> tuple[list[HelpOption], list[str]]:
     """Return the listed options, and the lines that look like one and gave none. A text that goes
     on in deeper lines is taken along. An option listed twice comes once."""
-    options: list[HelpOption] = []
-    #: Spelling → the option that has it.
-    places: dict[str, int] = {}
-    unread: list[str] = []
-    depth: int | None = None
-    is_tight = _is_tight(lines)
-    after_blank = True
-    #: How deep the next line of a text stands whose sentence has not ended: what begins with an
-    #: option there tells of it, as "--left or --right overrides --both".
-    goes_on: int | None = None
+    listing = _Listing(layout, lines)
     for line in _without_formats(_joined(_without_brackets(lines))):
-        # A usage line may begin with an option where the program's name stands in the line above.
+        listing.read(line)
+    return listing.options, listing.unread
+
+
+class _Listing:
+    """The list of options of a help text, read line by line."""
+
+    def __init__(self, layout: HelpLayout, lines: Sequence[str]) -> None:
+        self._layout, self._is_tight = layout, _is_tight(lines)
+        self.options: list[HelpOption] = []
+        #: Lines that look like an option and gave none.
+        self.unread: list[str] = []
+        #: Spelling → the number of the option that has it.
+        self._places: dict[str, int] = {}
+        #: How deep the last option is indented; None after something else.
+        self._depth: int | None = None
+        self._after_blank = True
+        #: How deep the next line of a text is whose sentence has not ended: what begins with an
+        #: option there tells of it, as "--left or --right overrides --both".
+        self._goes_on: int | None = None
+
+    def read(self, line: str) -> None:
+        """Take in the next line."""
+        # A usage line may begin with an option where the program's name is in the line above.
         match = None if is_usage(line) else _BEFORE_COLON.match(line) or _OPTION_LINE.match(line)
-        option = None
-        is_text = _depth(line) == goes_on
-        goes_on = None
+        option, head, text = None, "", ""
+        is_text = _depth(line) == self._goes_on
+        self._goes_on = None
         if match is not None and not is_text:
-            head, text = _head_and_text(match["head"], match["text"], is_tight, layout.kinds)
-            option = option_of(head, text, layout.kinds)
+            kinds = self._layout.kinds
+            head, text = _head_and_text(match["head"], match["text"], self._is_tight, kinds)
+            option = option_of(head, text, kinds)
         if match is not None and option is not None:
-            option = _of_layout(layout, option)
-            spelt = (*option.spellings, *option.negated)
-            # Some help texts list an option once for each of its values; a second option of the
-            # name would make the synopsis refuse itself.
-            again = next((places[each] for each in spelt if each in places), None)
-            if again is not None:
-                options[again], letters = _with_choices(options[again], option)
-                places |= dict.fromkeys(letters.spellings if letters else (), len(options))
-                options += [letters] if letters else []
-                option = _without(option, options[again], head, layout, text)
-            depth = len(match["indent"]) if option.spellings else None
-            for each in _apart(option, head) if option.spellings else ():
-                places |= dict.fromkeys((*each.spellings, *each.negated), len(options))
-                options.append(each)
+            self._add(option, head, text, len(match["indent"]))
         # Deeper than the option by more than a space: some indent the second line of a head by one.
-        elif depth is not None and line.strip() and _depth(line) > depth + 1:
-            text = f"{options[-1].text} {line.strip()}".strip()
-            options[-1] = replace(options[-1], text=text[:LONGEST_TEXT])
-            goes_on = _depth(line) if re.search(r"[a-z,]$", line.rstrip()) else None
+        elif self._depth is not None and line.strip() and _depth(line) > self._depth + 1:
+            self._go_on(line)
         elif line.strip():
             # In running text a dash at the beginning of a line is a dash.
-            if match is not None and after_blank | (depth is not None):
-                unread.append(line.strip())
-            depth = None
-        after_blank = not line.strip() or line.rstrip().endswith(":")
-    return options, unread
+            if match is not None and self._after_blank | (self._depth is not None):
+                self.unread.append(line.strip())
+            self._depth = None
+        self._after_blank = not line.strip() or line.rstrip().endswith(":")
+
+    def _add(self, option: HelpOption, head: str, text: str, indent: int) -> None:
+        option = _of_layout(self._layout, option)
+        # Some help texts list an option once for each of its values; a second option of the name
+        # would make the synopsis refuse itself.
+        spelt = (*option.spellings, *option.negated)
+        again = next((self._places[each] for each in spelt if each in self._places), None)
+        if again is not None:
+            self.options[again], letters = _with_choices(self.options[again], option)
+            if letters:
+                self._list(letters, letters.spellings)
+            option = _without(option, self.options[again], head, self._layout, text)
+        self._depth = indent if option.spellings else None
+        for each in _apart(option, head) if option.spellings else ():
+            self._list(each, (*each.spellings, *each.negated))
+
+    def _list(self, option: HelpOption, spellings: Iterable[str]) -> None:
+        self._places |= dict.fromkeys(spellings, len(self.options))
+        self.options.append(option)
+
+    def _go_on(self, line: str) -> None:
+        """Add a line to the text of the last option."""
+        text = f"{self.options[-1].text} {line.strip()}".strip()
+        self.options[-1] = replace(self.options[-1], text=text[:LONGEST_TEXT])
+        self._goes_on = _depth(line) if re.search(r"[a-z,]$", line.rstrip()) else None
 
 
 def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:

@@ -50,14 +50,7 @@ class MatrixCompiler:
         self._left_out(lines, columns, rows, places, path)
         steps, rules = self._steps(table, lines, path), self._rules(table, path)
         where = tuple(Expression(text) for text in table.where)
-        marks = Marks(
-            note=None if table.note is None else Template(table.note),
-            tags=tuple(table.tags),
-            known=tuple(map(known_of, table.known)),
-            skips=tuple(map(skip_of, table.skip)),
-            needs=tuple(table.needs),
-            rows=places,
-        )
+        marks = _marks(table, places)
         expected: tuple[str, ...] = ()
         if any(cell in NOT_SAID for row in rows for cell in row):
             whens = (*where, *(rule.when for rule in rules), *(r.when for s in steps for r in s.rules))
@@ -297,6 +290,17 @@ class MatrixCompiler:
         picked = [read.header.index(column) for column in table.columns]
         rows = tuple(tuple(row[index] for index in picked) for row in cells)
         return tuple(table.columns), rows, places
+
+
+def _marks(table: MatrixTable, places: tuple[str, ...]) -> Marks:
+    return Marks(
+        note=None if table.note is None else Template(table.note),
+        tags=tuple(table.tags),
+        known=tuple(map(known_of, table.known)),
+        skips=tuple(map(skip_of, table.skip)),
+        needs=tuple(table.needs),
+        rows=places,
+    )
 
 
 def _focus(table: FocusTable) -> tuple[tuple[str, ...], int]:

@@ -40,10 +40,7 @@ def compiled_signature(base: Compiling) -> Signature | None:
     from keen_matrix.core.signature.signature import Signature
     from keen_matrix.core.signature.values import Existing
 
-    values = {
-        name: {key: _plain(each) for key, each in value.model_dump(exclude_unset=True, by_alias=True).items()}
-        for name, value in table.values.items()
-    }
+    values = {name: _told_value(value) for name, value in table.values.items()}
     fresh = document.program.directory == "fresh"
     switches = {name: value for name in SWITCH_NAMES if (value := getattr(table, name)) is not None}
     try:
@@ -72,11 +69,22 @@ def compiled_signature(base: Compiling) -> Signature | None:
         else value
         for name, value in made.values.items()
     }
-    functions: Mapping[str, Any] = {}
-    if document.program.oracle and (table.where or table.refuse):
+    return replace(made, values=types, functions=_functions_for(base, table))
+
+
+def _told_value(value: Any) -> dict[str, object]:
+    """Return what a table of a value says, as plain values by key."""
+    told = value.model_dump(exclude_unset=True, by_alias=True)
+    return {key: _plain(each) for key, each in told.items()}
+
+
+def _functions_for(base: Compiling, table: Any) -> Mapping[str, Any]:
+    """Return the functions of the oracle, where conditions of the signature may call them."""
+    oracle = base.document.program.oracle
+    if oracle and (table.where or table.refuse):
         with contextlib.suppress(RunFault):  # lint tells of it
-            functions = named_functions(os.path.join(base.source.here, document.program.oracle))
-    return replace(made, values=types, functions=functions)
+            return named_functions(os.path.join(base.source.here, oracle))
+    return {}
 
 
 class CompiledSignature:
