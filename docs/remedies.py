@@ -137,6 +137,11 @@ REMEDIES: dict[str, Rows] = {
             "Dask is not among what every installation needs",
             "install it as said, on the workers too",
         ),
+        (
+            "pictures need an extra: python3 -m pip install 'keen-matrix[plots]'",
+            "matplotlib is not among what every installation needs",
+            "install it as said, or write a page: `report --format html`",
+        ),
     ],
     "What did not hold": [
         (

@@ -12,6 +12,7 @@ import re
 import shutil
 import sqlite3
 import subprocess
+import sys
 import time
 import xml.etree.ElementTree as ET
 from pathlib import Path
@@ -120,6 +121,13 @@ def test_markdown_and_annotations_hold_no_markup_of_others(ran: Place) -> None:
     assert len(notes) == 4 and all(
         re.match(r"::error file=t\.matrix\.toml,line=\d+,title=[^:]+::", each) for each in notes
     )
+
+
+def test_without_its_extra_a_picture_is_refused_in_one_sentence(ran: Place) -> None:
+    script = "import sys; sys.modules['matplotlib'] = None; from keen_matrix.cli import main; sys.exit(main(['report', '--format', 'picture', '-o', 'run.png']))"
+    came = subprocess.run([sys.executable, "-c", script], cwd=ran.folder, capture_output=True, text=True, timeout=60, check=False)
+    assert (came.returncode, came.stdout) == (2, "") and "pictures need an extra: python3 -m pip install 'keen-matrix[plots]'" in came.stderr
+    assert not (ran.folder / "run.png").exists()
 
 
 def test_a_picture_is_drawn(ran: Place) -> None:

@@ -32,7 +32,10 @@ def write(report: Report, stream: BinaryIO) -> None:
     ending = os.path.splitext(report.name)[1].lower() or ".png"
     if ending not in (".png", ".svg"):
         raise Misuse(f"a picture ends in .png or .svg, not in {ending}")
-    import matplotlib as mpl
+    try:
+        import matplotlib as mpl
+    except ImportError:
+        raise Misuse("pictures need an extra: python3 -m pip install 'keen-matrix[plots]'") from None
 
     # It needs no display, and imports no toolkit that may be half installed.
     mpl.use("agg")

@@ -6,6 +6,7 @@ It is JSON, with the keys of the models below; `keen-matrix schema --of parser` 
 
 from __future__ import annotations
 
+import json
 from typing import Annotated, Literal, TypeAlias
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
@@ -118,18 +119,18 @@ class DescriptionFault(KeenMatrixError):
 def read_description(text: str | bytes, source: str) -> DescribedParser:
     """Return the parser that a JSON text describes. Raises DescriptionFault with the place:
     `source`, the line and column of what is no JSON, else the path of the key."""
-    import orjson
-
     if len(text) > MOST_DESCRIPTION:
         raise DescriptionFault(
             f"{source} is longer than {MOST_DESCRIPTION:,} bytes, more than any parser has to say"
         )
     try:
-        found = orjson.loads(text)
-    except orjson.JSONDecodeError as error:
-        raise DescriptionFault(
-            f"{source}:{error.lineno}:{error.colno}: this is not JSON: {error.msg}"
-        ) from None
+        found = json.loads(text)
+    except json.JSONDecodeError as error:
+        place = f"{source}:{error.lineno}:{error.colno}"
+        raise DescriptionFault(f"{place}: this is not JSON: {error.msg}") from None
+    except (UnicodeDecodeError, RecursionError) as error:
+        what = "not UTF-8" if isinstance(error, UnicodeDecodeError) else "nested too deep"
+        raise DescriptionFault(f"{source}: this is not JSON: it is {what}") from None
     try:
         return DescribedParser.model_validate(found)
     except ValidationError as error:
