@@ -42,7 +42,7 @@ def test_a_condition_that_nothing_meets_is_a_warning_of_lint_and_run(place: Plac
     # what a constant tells is not told by the condition once more
     if " in " not in when:
         assert (came.err + came.out).count("warning:") == 2  # the other one is platform == 'plan9'
-    assert f"warning  {says}" in place.call("run").out
+    assert f"warning   {says}" in place.call("run").out
 
 
 @pytest.mark.parametrize("when", ["n == 1", "n == 1.0", "given('--bike')", "PORT != 'Skerry'", "n in (1, 2)", "platform != 'darwin'"])
@@ -201,7 +201,7 @@ def test_a_run_says_beside_its_counts_how_little_held(place: Place) -> None:
         assert says in place.call("report", "--format", format).out.replace("\\", ""), format
     assert says in place.call("report").out
     assert f"not much checked  in the run: {says}" in place.call("coverage").out
-    assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1])["hollow"] == [says]
+    assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1])["remarks"][-1] == {"kind": "hollow", "subject": says}
 
 
 DECIDES = """

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import get_args
 
 import msgspec
+import pytest
 
 from keen_matrix import Signature
 from keen_matrix.cli import COMMANDS, GROUPS, build_parser
@@ -20,6 +21,7 @@ from keen_matrix.core.spec.document.axes import AxisTable
 from keen_matrix.core.spec.schema import json_schema
 from keen_matrix.core.vectors.axes import SOURCES
 from keen_matrix.reports.formats import FORMATS
+from tests.conftest import Place
 
 ROOT = Path(__file__).parent.parent
 EVERYTHING = Signature.from_synopsis(
@@ -98,3 +100,19 @@ def test_every_command_stands_in_one_group_of_the_help() -> None:
     text = build_parser("").format_help()
     places = [text.index(f"  {title}:") for title in GROUPS]
     assert places == sorted(places)
+
+
+def test_every_kind_of_remark_has_a_sentence_and_no_sentence_is_left() -> None:
+    from keen_matrix.wording.remarks import REMARKS
+
+    text = (ROOT / "src/keen_matrix/core/results/remarks.py").read_text()
+    assert set(re.findall(r'Remark\(kind="([a-z-]+)"', text)) == set(REMARKS)
+
+
+@pytest.mark.parametrize("form", ["junit", "tap", "html", "markdown", "annotations", "terminal"])
+def test_every_report_that_people_read_says_what_a_run_remarks(place: Place, form: str) -> None:
+    place.write("m.matrix.toml", '[program]\nlaunch = "echo"\n[[mask]]\nmatches = "never there"\nas = "x"\n[[matrix]]\nname = "m"\nline = "a"\nexpect.stdout = "a"\n')
+    shown = place.call("run").out
+    assert "the mask never there found nothing in the whole run" in shown
+    words = () if form == "terminal" else ("--format", form)
+    assert "the mask never there found nothing in the whole run" in place.call("report", *words).out

@@ -107,12 +107,13 @@ def lines_reached(spec: Spec, journal: str) -> CoveragePartDocument | None:
 
 def hollow_in(spec: Spec, journal: str) -> list[str]:
     """Return what of the cases of a spec that held in a run is hollow, in words."""
-    from keen_matrix.core.results.reading import hollow_results
+    from keen_matrix.core.results.remarks import remarks_in
 
     if not os.path.exists(journal):
         return []
     here = os.path.abspath(spec.path)
-    return [each.sentence for each in hollow_results([journal]) if os.path.abspath(each.spec) == here]
+    own = (each.remark for each in remarks_in([journal]) if os.path.abspath(each.spec) == here)
+    return [remark.subject for remark in own if remark.kind == "hollow"]
 
 
 def write_hollow(screen: Screen, sentences: Sequence[str]) -> None:

@@ -16,6 +16,7 @@ from keen_matrix.core.files import open_stream_of
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.reports.formats import FORMATS
 from keen_matrix.wording.counts import duration
+from keen_matrix.wording.remarks import remark_sentence
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
@@ -168,8 +169,11 @@ def write_terminal(report: Report, options: argparse.Namespace) -> None:
         screen.line((path, "strong"), "   ", ("could not be run", "bad"), f"   {fault.splitlines()[0]}")
     for each in report.missing:
         screen.line((each.sentence, "bad"))
-    for spec, sentence in report.hollow:
-        screen.line(("not much checked  ", "warn"), f"{spec}: {sentence}")
+    for spec, remark in report.remarks:
+        label, text = remark_sentence(remark)
+        screen.line((label, "warn"), f"   {escape(spec)}: {escape(text)}")
+        if remark.edit:
+            screen.line("  ", (escape(remark.edit), "strong"))
     if summary.causes:
         screen.line()
         screen.line(("causes", "strong"))

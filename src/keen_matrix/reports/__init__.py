@@ -14,7 +14,8 @@ from typing import BinaryIO
 from keen_matrix.core.insight.places.kept import KeptPlaces, kept_places
 from keen_matrix.core.model.record import Header, Record
 from keen_matrix.core.results.missing import Missing, missing_results
-from keen_matrix.core.results.reading import CaseRecord, Hollow, cases_of, hollow_results, spec_faults
+from keen_matrix.core.results.reading import CaseRecord, cases_of, spec_faults
+from keen_matrix.core.results.remarks import SpecRemark, remarks_in
 from keen_matrix.core.results.summary import RunSummary, summarize
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.reports.formats import FORMATS
@@ -60,9 +61,9 @@ class Report(Struct):
         return missing_results(self.paths)
 
     @property
-    def hollow(self) -> list[Hollow]:
-        """What of the cases that held shows next to nothing of the program."""
-        return hollow_results(self.paths)
+    def remarks(self) -> list[SpecRemark]:
+        """What is worth a word though it is no failure, each with its spec."""
+        return remarks_in(self.paths)
 
     @property
     def faults(self) -> dict[str, str]:

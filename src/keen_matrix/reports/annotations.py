@@ -11,6 +11,7 @@ from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import first_rule, message_of, reached_lines, title_of
+from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import escape, escape_lines
 
 
@@ -20,8 +21,10 @@ def write(report: Report, stream: BinaryIO) -> None:
         stream.write(_spec_command(spec, "spec not run", fault))
     for each in report.missing:
         stream.write(_spec_command(each.spec, "no result", each.sentence))
-    for spec, sentence in report.hollow:
-        stream.write(_spec_command(spec, "not much checked", sentence, "warning"))
+    for spec, remark in report.remarks:
+        level = "warning" if remark.kind == "hollow" else "notice"
+        label, _ = remark_sentence(remark)
+        stream.write(_spec_command(spec, label, remark_line(remark).removeprefix(f"{label}: "), level))
     for cause in report.summary.causes:
         stream.write((_command(cause.spec, cause) + "\n").encode("utf-8", "backslashreplace"))
     told: set[str] = set()

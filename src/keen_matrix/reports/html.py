@@ -12,11 +12,14 @@ from typing import TYPE_CHECKING, Any, BinaryIO, TypeAlias
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.reading import CaseRecord
+from keen_matrix.core.results.remarks import SpecRemark
 from keen_matrix.core.results.summary import Cause, axis_values_of
+from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import heats
 from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
+from keen_matrix.wording.remarks import remark_sentence
 from keen_matrix.wording.safe import escape, shell_line
 from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
 
@@ -52,6 +55,13 @@ def _environment() -> jinja2.Environment:
     )
 
 
+def _remark(found: SpecRemark) -> dict[str, str]:
+    label, text = remark_sentence(found.remark)
+    ids = " ".join(id[:SHOWN_ID] for id in found.remark.ids)
+    about = " ".join(filter(None, (ids, found.remark.place)))
+    return {"spec": found.spec, "label": label, "text": text, "edit": found.remark.edit, "about": about}
+
+
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the page."""
     environment = _environment()
@@ -82,7 +92,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         more_causes=max(0, len(causes) - MOST_CAUSES),
         faults=report.faults,
         missing=report.missing,
-        hollow=report.hollow,
+        remarks=list(map(_remark, report.remarks)),
         script_hash=_script_hash(environment),
     )
     for part in page:

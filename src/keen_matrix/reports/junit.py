@@ -12,9 +12,11 @@ from xml.sax.saxutils import XMLGenerator
 from xml.sax.xmlreader import AttributesImpl
 
 from keen_matrix.core.model.record import Record
+from keen_matrix.core.results.remarks import SpecRemark
 from keen_matrix.core.results.summary import Cause, MatrixSummary
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import PASSED_OVER, message_of, output_of, passed_line, reached_lines, title_of
+from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import shell_line
 
 _ERRORS = ("crashed", "hung", "unlaunched")
@@ -23,12 +25,14 @@ _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 OUTPUT_KEPT = 4_000
 
 
-def _properties(xml: XMLGenerator, hollow: Iterable[tuple[str, str]]) -> None:
-    """Write what is not much checked beside the counts of the whole: it is no failure, and green
-    alone would hide it."""
+def _properties(xml: XMLGenerator, remarks: Iterable[SpecRemark]) -> None:
+    """Write what is remarked beside the counts of the whole: it is no failure, and green alone
+    would hide it."""
     xml.startElement("properties", AttributesImpl({}))
-    for spec, sentence in hollow:
-        about = {"name": legal(f"{spec}: not much checked"), "value": legal(sentence)}
+    for spec, remark in remarks:
+        label, _ = remark_sentence(remark)
+        text = remark_line(remark).removeprefix(f"{label}: ")
+        about = {"name": legal(f"{spec}: {label}"), "value": legal(text)}
         xml.startElement("property", AttributesImpl(about))
         xml.endElement("property")
     xml.endElement("properties")
@@ -49,8 +53,8 @@ def write(report: Report, stream: BinaryIO) -> None:
         _error_of_spec(xml, spec, "the whole spec", "it could not be run", fault)
     for each in missing:
         _error_of_spec(xml, each.spec, "cases without a result", each.sentence, each.sentence)
-    if report.hollow:
-        _properties(xml, report.hollow)
+    if report.remarks:
+        _properties(xml, report.remarks)
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
         started = summary.headers[0].started[:19] if summary.headers else ""

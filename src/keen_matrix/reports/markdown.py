@@ -14,6 +14,7 @@ from keen_matrix.core.results.summary import Cause, RunSummary
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import message_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
+from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import escape
 from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
 
@@ -29,8 +30,10 @@ def write(report: Report, stream: BinaryIO) -> None:
     lines = [*_head(summary, is_whole=not (missing or report.faults))]
     for each in missing:
         lines += [f"**{cell(each.sentence)}**", ""]
-    for spec, sentence in report.hollow:
-        lines += [f"**Not much checked** in {cell(spec)}: {cell(sentence)}", ""]
+    for spec, remark in report.remarks:
+        label, _ = remark_sentence(remark)
+        text = remark_line(remark).removeprefix(f"{label}: ")
+        lines += [f"**{label.capitalize()}** in {cell(spec)}: {cell(text)}", ""]
     for spec, fault in report.faults.items():
         lines += [f"**{cell(spec)} could not be run:** {cell(fault.splitlines()[0] if fault else '')}", ""]
     lines += _table(summary)

@@ -52,7 +52,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     parts = ", ".join(f"{count:,} {verdict}" for verdict, count in counts.items())
     lacking = [each.sentence for each in report.missing]
     lacking += [f"{spec} could not be run" for spec in report.faults]
-    lacking += [f"{spec}: {sentence}" for spec, sentence in report.hollow]
+    lacking += [f"{spec}: {remark.subject}" for spec, remark in report.remarks if remark.kind == "hollow"]
     title = [f"{counts.total():,} vectors: {parts}", *lacking, grid_legend()]
     figure.suptitle("\n".join(map(escape, title)), fontsize=12)
     if not grids:

@@ -10,6 +10,7 @@ from typing import BinaryIO
 from keen_matrix.core.model.record import Record
 from keen_matrix.reports import Report
 from keen_matrix.wording.cases import PASSED_OVER, first_rule, message_of, reached_lines, title_of
+from keen_matrix.wording.remarks import remark_line
 from keen_matrix.wording.safe import escape, shell_line
 
 
@@ -35,8 +36,9 @@ def write(report: Report, stream: BinaryIO) -> None:
         else:
             lines = _lines(number, fields)
         stream.write("".join(f"{line}\n" for line in lines).encode("utf-8", "backslashreplace"))
-    for spec, sentence in report.hollow:
-        stream.write(f"# {_plain(spec)}: {_plain(sentence)}\n".encode("utf-8", "backslashreplace"))
+    for spec, remark in report.remarks:
+        line = f"# {_plain(spec)}: {_plain(remark_line(remark))}\n"
+        stream.write(line.encode("utf-8", "backslashreplace"))
     if missing:
         # A consumer takes the run for failed whatever stands above (TAP 14, bail out).
         text = "; ".join(_plain(each.sentence) for each in missing)

@@ -117,7 +117,7 @@ class RunReport:
             for tally in tallies:
                 shown = self._write_failures(tally, shown)
             for tally in tallies:
-                write_remarks(self.screen, tally, self.options)
+                write_remarks(self.screen, result.remarks.get(tally.spec.path, ()))
         self._write_reports()
         self._write_budgets(result)
         self.screen.line()

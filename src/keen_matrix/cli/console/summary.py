@@ -68,7 +68,7 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
     segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
     unread = len(result.faults)
-    hollow = any(any(each.evidence.sentences()) for each in result.tallies)
+    hollow = any(remark.kind == "hollow" for of_spec in result.remarks.values() for remark in of_spec)
     if shown == ["held"]:
         is_part = bool(unread) or result.is_interrupted
         segments.append(("held" if is_part else "all held", "" if is_part or hollow else "good"))

@@ -318,14 +318,29 @@ class Header(Struct, kw_only=True, omit_defaults=True):
     digests: dict[str, str] = {}
 
 
+class Remark(Struct, frozen=True, kw_only=True, omit_defaults=True):
+    """Something worth a word though it is no failure. `wording.remarks` has a sentence for each
+    kind."""
+
+    kind: str
+    #: What it is about: options, a stream, a pattern, a sentence of its own.
+    subject: str = ""
+    #: How many cases, or options, it is about, and the first cases.
+    count: int = 0
+    ids: tuple[str, ...] = ()
+    #: What would state it in the spec.
+    edit: str = ""
+    #: Where it is, `fare.matrix.toml:7`.
+    place: str = ""
+
+
 class Finished(Struct, kw_only=True, omit_defaults=True):
     """The last line of a spec's run."""
 
     finished: str
     counts: dict[str, int]
     interrupted: bool = False
-    #: What of the cases that held shows next to nothing of the program.
-    hollow: list[str] = []
+    remarks: list[Remark] = []
     #: Cases that have no result; None when they were not counted.
     left: int | None = field(default=0)
 

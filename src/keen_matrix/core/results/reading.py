@@ -145,26 +145,6 @@ def spec_faults(paths: Sequence[str]) -> dict[str, str]:
     return {spec: fault for spec, fault in found.items() if fault}
 
 
-class Hollow(NamedTuple):
-    """What of a spec's cases that held shows next to nothing of the program."""
-
-    spec: str
-    sentence: str
-
-
-def hollow_results(paths: Sequence[str]) -> list[Hollow]:
-    """Return what is hollow of the cases that held, as the closing lines of some journals say."""
-    found: list[Hollow] = []
-    for path in paths:
-        spec = ""
-        for line in notes_and_records(path):
-            if isinstance(line, Header):
-                spec = line.spec
-            elif isinstance(line, Finished):
-                found += [Hollow(spec, each) for each in line.hollow]
-    return list(dict.fromkeys(found))
-
-
 def merge_faults(paths: Sequence[str]) -> list[str]:
     """Return what keeps journals from being one whole run together, in words: shards that are
     missing or doubled, different states of a spec."""

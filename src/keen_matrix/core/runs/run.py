@@ -20,6 +20,7 @@ from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.budget import Reached
 from keen_matrix.core.results.history import DEFAULT_HISTORY, HistoryRecorder, HistoryRun, program_digest
 from keen_matrix.core.results.journal import Journal, header
+from keen_matrix.core.results.remarks import run_remarks
 from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import CaseChoice, RunOptions
@@ -201,7 +202,8 @@ class SpecRun:
             recorder.finish(tally.counts)
             if recorder.trouble:
                 self.watch.remarks(recorder.trouble)
-        _write_finished(self.result, self.journal, left=left)
+        is_whole = self.options.choice.is_all and not self.options.ordering.stop_after and left == 0
+        _write_finished(self.result, self.journal, is_whole=is_whole, left=left)
 
     def _started(self, spec: Spec, launch: ResolvedLaunch) -> Started:
         """Return how the program is started; on a cluster each machine has launchers of its own."""
@@ -323,15 +325,21 @@ def _controls_of(chosen: Selection) -> set[Words]:
 
 
 def _write_finished(
-    result: RunResult, journal: Journal, *, interrupted: bool = False, left: int | None = 0
+    result: RunResult,
+    journal: Journal,
+    *,
+    is_whole: bool = False,
+    interrupted: bool = False,
+    left: int | None = 0,
 ) -> None:
     """Note that a spec's run has ended, and how many of its cases have no result (null: they were
     not counted)."""
     if result.tallies:
         tally = result.tallies[-1]
-        counts, hollow = dict(tally.counts), list(tally.evidence.sentences())
+        counts, remarks = dict(tally.counts), run_remarks(tally, is_whole=is_whole)
+        result.remarks[tally.spec.path] = remarks
         journal.write_line(
-            Finished(finished=_now(), counts=counts, interrupted=interrupted, hollow=hollow, left=left)
+            Finished(finished=_now(), counts=counts, interrupted=interrupted, remarks=remarks, left=left)
         )
 
 

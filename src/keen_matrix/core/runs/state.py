@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.launch.workers.engine import WorkerPool
-from keen_matrix.core.model.record import PASSING
+from keen_matrix.core.model.record import PASSING, Remark
 from keen_matrix.core.results.budget import Reached
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import Tally, total_counts
@@ -49,6 +49,8 @@ class RunResult(Struct):
     #: Whether the part that was asked for has no case, though the specs have some.
     empty_shard: bool = False
     seconds: float = 0.0
+    #: Path of a spec → what its run remarks.
+    remarks: dict[str, list[Remark]] = field(default_factory=dict)
 
     @property
     def counts(self) -> Counter[str]:
