@@ -2,8 +2,8 @@
 
 Each bug is one plausible slip in one line of the package: a comparison that is off by one or the wrong way round, `and`
 for `or`, a condition the wrong way round, a number that is one more, a part of a sum left out. The test files that are
-nearest to the module are run on it, the module is put back, and what nobody noticed is listed. Nearest are the files that
-import the module, that name most of what it defines, and that call the command it is of.
+nearest to the line are run on it, the module is put back, and what nobody noticed is listed. Nearest are the files that
+import the module, and that have the words which the function around the line has and few other tests.
 """
 
 from __future__ import annotations
@@ -77,27 +77,31 @@ def _written(node: ast.AST) -> str:
     return text if isinstance(node, (ast.Return, ast.Constant, ast.Name)) else f"({text})"
 
 
-def nearest(path: Path, most: int) -> list[str]:
-    """Return the test files that are nearest to a module."""
+def nearest(path: Path, line: int, most: int) -> list[str]:
+    """Return the test files that are nearest to a line of a module."""
     module = ".".join(path.relative_to(SRC.parent).with_suffix("").parts).removesuffix(".__init__")
-    names = [
-        node.name
-        for node in ast.parse(path.read_text()).body
-        if isinstance(node, (ast.ClassDef, ast.FunctionDef))
-    ]
-    named = re.compile(rf"\b(?:{'|'.join(map(re.escape, names)) or 'nothing'})\b")
-    command = path.stem if path.parent.name in ("cli", "console", "reports") else "nothing"
-    called = re.compile(rf'"{re.escape(command.replace("_", "-"))}"')
-    about = {word for word in re.split(r"[._]", module.removeprefix("keen_matrix.")) if len(word) > 3}
-    scores = {}
-    for test in sorted(TESTS.glob("test_*.py")):
-        text = test.read_text()
-        score = 20 * (f"{module} import" in text) + 3 * (module.rpartition(".")[0] in text)
-        score += min(10, len(named.findall(text))) + min(10, len(called.findall(text)))
-        score += 2 * sum(word in test.stem for word in about)
-        scores[test] = score
+    text, tests = path.read_text(), {each: each.read_text() for each in sorted(TESTS.glob("test_*.py"))}
+    functions = [
+        node for node in ast.walk(ast.parse(text))
+        if isinstance(node, (ast.FunctionDef, ast.ClassDef)) and node.lineno <= line <= (node.end_lineno or 0)
+    ]  # fmt: skip
+    inside = ast.get_source_segment(text, min(functions, key=_length)) if functions else ""
+    words = {word for word in re.findall(r"[A-Za-z_-]{4,}", f"{module} {path.stem} {inside}")}
+    found = {test: words & set(re.findall(r"[A-Za-z_-]{4,}", body)) for test, body in tests.items()}
+    # A word that most files have says little, and one that few have a lot.
+    weight = {
+        word: 1 / sum(word in each for each in found.values()) for each in found.values() for word in each
+    }
+    scores = {
+        test: sum(weight[word] for word in found[test]) + 2 * (f"{module} import" in body)
+        for test, body in tests.items()
+    }
     best = sorted(scores, key=lambda each: (-scores[each], each))[:most]
     return [str(each.relative_to(ROOT)) for each in best]
+
+
+def _length(node: ast.FunctionDef | ast.ClassDef) -> int:
+    return (node.end_lineno or 0) - node.lineno
 
 
 def is_noticed(tests: list[str]) -> bool | None:
@@ -130,7 +134,7 @@ def main() -> None:
         place = f"{path.relative_to(SRC)}:{line}: {kind}: {before.decode().strip()} → {written}"
         try:
             path.write_bytes(b"\n".join(lines))
-            found = is_noticed(nearest(path, options.files))
+            found = is_noticed(nearest(path, line, options.files))
         finally:
             path.write_bytes(text)
         noticed, slow = noticed + bool(found), slow + (found is None)

@@ -71,10 +71,13 @@ class Zygote:
     def call(self, command: str, words: list[str], cwd: str, env: dict[str, str], stdin: bytes, timeout: float) -> tuple[int, bytes, bytes]:
         """Return exit status, standard output and standard error of a call. Raises subprocess.TimeoutExpired."""
         pipes = [os.pipe() for _ in range(3)]
-        _ask(self.control, [[command, *words], cwd, env, False], [pipes[0][0], pipes[1][1], pipes[2][1]])
-        with open(pipes[0][1], "wb") as feeding, contextlib.suppress(BrokenPipeError):
-            feeding.write(stdin)
-        (pid,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
+        try:
+            _ask(self.control, [[command, *words], cwd, env, False], [pipes[0][0], pipes[1][1], pipes[2][1]])
+            with open(pipes[0][1], "wb") as feeding, contextlib.suppress(BrokenPipeError):
+                feeding.write(stdin)
+            (pid,) = LENGTH.unpack(_exactly(self.control, LENGTH.size))
+        except (BrokenPipeError, ConnectionResetError, EOFError):
+            raise RuntimeError(self.last_words()) from None
         try:
             out, err = _read_all([pipes[1][0], pipes[2][0]], timeout)
         except TimeoutError:
@@ -87,6 +90,12 @@ class Zygote:
     def start(self, command: str, words: list[str], cwd: str, env: dict[str, str], into: int | None = None) -> Started:
         """Start a call that leads a session of its own, and prints into pipes or all into a file."""
         return Started(os.path.join(self._folder.name, "door"), [[command, *words], cwd, env, True], into)
+
+    def last_words(self) -> str:
+        """Return what the interpreter said when it ended by itself: most often what could not be imported."""
+        self._process.wait(10)
+        said = self._process.stderr.read() if self._process.stderr else b""
+        return f"the interpreter that calls are forked from has ended:\n{said.decode(errors='replace')}"
 
     def end(self) -> None:
         """End the interpreter."""
