@@ -86,14 +86,19 @@ def nearest(path: Path, line: int, most: int) -> list[str]:
         if isinstance(node, (ast.FunctionDef, ast.ClassDef)) and node.lineno <= line <= (node.end_lineno or 0)
     ]  # fmt: skip
     inside = ast.get_source_segment(text, min(functions, key=_length)) if functions else ""
-    words = {word for word in re.findall(r"[A-Za-z_-]{4,}", f"{module} {path.stem} {inside}")}
+    words = set(re.findall(r"[A-Za-z_-]{4,}", f"{module} {path.stem} {inside}"))
+    parts = {
+        part[:4] for part in re.split(r"[._]", module.removeprefix("keen_matrix.core.")) if len(part) > 3
+    }
     found = {test: words & set(re.findall(r"[A-Za-z_-]{4,}", body)) for test, body in tests.items()}
     # A word that most files have says little, and one that few have a lot.
     weight = {
         word: 1 / sum(word in each for each in found.values()) for each in found.values() for word in each
     }
     scores = {
-        test: sum(weight[word] for word in found[test]) + 2 * (f"{module} import" in body)
+        test: sum(weight[word] for word in found[test])
+        + 2 * (f"{module} import" in body)
+        + 2 * sum(part[:4] in parts for part in test.stem.split("_"))
         for test, body in tests.items()
     }
     best = sorted(scores, key=lambda each: (-scores[each], each))[:most]
