@@ -16,8 +16,7 @@ from keen_matrix.core.expect.forms.figures import NumberForm
 from keen_matrix.core.experiments import stating
 from keen_matrix.core.experiments.edits import ValueEdit, edited
 from keen_matrix.core.expressions import Template
-from keen_matrix.core.insight.settling import reading
-from keen_matrix.core.insight.settling import values as settling_values
+from keen_matrix.core.insight.settling import reading, slots
 from keen_matrix.core.launch.process.launch import _undo
 from keen_matrix.core.model.record import AspectRecord, Record
 from keen_matrix.core.results.causes import statement_of
@@ -150,7 +149,7 @@ def test_a_script_that_is_gone_has_no_text(tmp_path: Path) -> None:
 def test_every_type_of_value_has_its_class_and_a_usual_text() -> None:
     names = set(get_args(TypeName))
     assert set(TYPES) == names
-    assert set(stating.USUAL) <= names and set(settling_values.USUAL) <= names
+    assert set(stating.USUAL) <= names and set(slots.USUAL) <= names
     without = {"text", "choice", "file", "dir", "path", "duration"}  # any word, the choices, or a name of a file
     assert names - without <= set(stating.USUAL)
 
@@ -198,3 +197,35 @@ def test_the_harness_shows_why_its_interpreter_has_ended() -> None:
             zygote.call("keen-matrix", ["--version"], "/", dict(os.environ), b"", 5)
     finally:
         zygote.end()
+
+
+# --- what is compared ---
+
+
+@pytest.mark.parametrize(("line", "verdict"), [("{port} -n 1", "held"), ("{port} -n 2", "differed")])
+def test_the_line_of_another_launch_is_the_one_that_is_launched(place: Place, line: str, verdict: str) -> None:
+    place.write("p.sh", 'echo "$1 ${3:-1}"\n')
+    text = f'[program]\nlaunch = "sh {{here}}/p.sh"\n[[matrix]]\nname = "m"\nline = "{{port}}"\naxes.port = ["Holm", "Voe"]\nexpect.alike = {{ line = "{line}" }}\n'
+    place.write("t.matrix.toml", text)
+    place.call("run")
+    assert [each["verdict"] for each in place.cases()] == [verdict, verdict]
+
+
+def test_a_case_is_replayed_as_the_last_run_started_it_unless_something_else_is_asked_for(place: Place) -> None:
+    place.write("p.sh", "echo one\n")
+    place.write("other.sh", "echo two\n")
+    place.write("t.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "m"\nline = "a"\nexpect.stdout = "one"\n')
+    place.call("run", "--program", "sh {here}/other.sh")
+    id = place.cases()[0]["id"]
+    assert "two" in place.call("replay", id).out
+    assert place.call("replay", id, "--program", "sh {here}/p.sh").status == 0
+
+
+def test_two_conditions_that_are_kept_whole_are_searched_as_one() -> None:
+    from keen_matrix.core.covering.search import covering_rows
+
+    def far(row: object) -> bool:
+        return (hash(str(row)) or True) and row[0] != row[1]  # type: ignore[index]
+
+    rows = covering_rows([3, 3, 3], 2, allowed=[far, lambda row: row[1] != row[2]])
+    assert len(rows) and all(row[0] != row[1] and row[1] != row[2] for row in rows)

@@ -18,7 +18,8 @@ from keen_matrix.core.experiments.findings import Finding, Shown
 from keen_matrix.core.experiments.minimal import minimal
 from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.lines import name_in_conditions
-from keen_matrix.core.insight.settling.values import ValueSlot, bounds_at, table_of, type_text
+from keen_matrix.core.insight.settling.slots import ValueSlot
+from keen_matrix.core.insight.settling.types import bounds_at, table_of, type_text
 from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words

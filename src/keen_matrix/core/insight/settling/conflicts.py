@@ -24,7 +24,8 @@ from keen_matrix.core.insight.settling.lines import (
     synopsis_edit,
     without_option,
 )
-from keen_matrix.core.insight.settling.values import open_slots, typed_findings, words_told
+from keen_matrix.core.insight.settling.tried_words import typed_findings, words_told
+from keen_matrix.core.insight.settling.values import open_slots
 from keen_matrix.core.notation.synopsis import Choice, Usage
 from keen_matrix.core.signature.families.accepted import pairs_of
 from keen_matrix.core.signature.grounds import Clash, UsageGrounds

@@ -4,7 +4,6 @@ that does all that the program does; where there is none, habit by habit."""
 from __future__ import annotations
 
 import re
-import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations, islice
 from typing import Any, NamedTuple
@@ -20,14 +19,14 @@ from keen_matrix.core.experiments.edits import (
     observed_at,
 )
 from keen_matrix.core.experiments.findings import Finding
-from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
+from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
 from keen_matrix.core.insight.settling.program import language_of_program, script_of
 from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
 from keen_matrix.core.runs.starting.scripts import names_reader
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.habits import SWITCH_NAMES
 from keen_matrix.core.signature.model import Option, habits_of_switches
-from keen_matrix.core.signature.readers import BY_HAND, READERS, Reader, can_spell
+from keen_matrix.core.signature.readers import READERS, Reader, can_spell
 from keen_matrix.core.signature.requests import Builder, OptionPart, Request, plain_options
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.drafted import value_text
@@ -61,7 +60,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     guessed = lab.signature.reader if _is_guessed(lab) else ""
     if (lab.signature.reader and not guessed) or _is_by_hand(lab):
         return
-    probes = _sound_probes(lab)
+    probes = sound_probes(lab)
     fit = (language_of_program(lab), "any")
     spelt = [each for option in lab.signature.options for each in option.spellings]
     script = script_of(lab)
@@ -158,7 +157,7 @@ def _switched(
     for probe in sorted(probes, key=lambda each: each.habit != "unknown_options"):
         if not probe.habit or probe.habit in switches or probe.words not in seen:
             continue
-        told = _said(lab, probe)
+        told = said(lab, probe)
         if told is not None and _is_against(varied, probe.words, seen):
             switches[probe.habit] = told
             against.append(probe.words)
@@ -178,7 +177,7 @@ def _varied(signature: Signature, switches: Mapping[str, bool | str]) -> Signatu
 def _is_mixed(lab: Lab, probes: Sequence[ReaderProbe], seen: Mapping[Words, str]) -> bool:
     """Tell whether some options may be given again and others not."""
     uses = [each for each in probes if each.habit == "repeat" and each.words in seen]
-    return len({_said(lab, each) for each in uses} - {None}) > 1
+    return len({said(lab, each) for each in uses} - {None}) > 1
 
 
 def _is_against(signature: Signature, words: Words, seen: Mapping[Words, str]) -> bool:
@@ -303,108 +302,22 @@ def _differ(candidates: Mapping[str, Signature], words: Words) -> bool:
 # --- habit by habit ---
 
 
-def settle_habits(lab: Lab) -> Iterator[Finding]:
-    """Find single habits of a program that no known reader reads the words of."""
-    if lab.signature.reader:
-        return  # one that was guessed is taken back by now, or stated
-    yield from _style(lab)
-    by_habit: dict[str, list[ReaderProbe]] = {}
-    for probe in _sound_probes(lab):
-        if probe.habit:
-            by_habit.setdefault(probe.habit, []).append(probe)
-    for habit, probes in by_habit.items():
-        if is_stated(lab.text, "signature", habit.replace("_", "-")):
-            continue
-        told = {_said(lab, each) for each in probes}
-        if len(told) != 1 or None in told:
-            continue  # it is one thing here and another there: nothing to be stated
-        value = told.pop()
-        if any(
-            lab.signature.judge(each.words).status == refused_or_accepted(lab.answer(each.words))
-            for each in probes
-        ):
-            continue  # it says so already
-        key = habit.replace("_", "-")
-        shown = lab.shown(*(each.words for each in probes[:MOST_SHOWN]))
-        note = f"{OBSERVED}: {shlex.join(probes[0].words)[:50]}: {came(lab.answer(probes[0].words))[:50]}"
-        edit = KeyEdit(("signature", key), value, note)
-        written = str(value).lower() if isinstance(value, bool) else f'"{value}"'
-        yield Finding(text=f"{key} = {written}", shown=shown, edits=(edit,))
-
-
-#: Options that are given twice to see whether each of them may be.
-MOST_REPEATED = 40
-
-
-def settle_repeats(lab: Lab) -> Iterator[Finding]:
-    """Find options that may not be given again though others may: it is another matter for each
-    then."""
-    key = ("signature", "repeat")
-    by_hand = is_stated(lab.text, *key) and not note_of(lab.text, *key).startswith(OBSERVED)
-    if lab.signature.habits.repeat != "last" or by_hand:
-        return
-    vectors: list[Words] = []
-    for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
-        base = builder.smallest()
-        if base is None or not lab.works(base):
-            continue
-        for part in _sound_parts(lab, builder, base):
-            if part.option.again or len(part.values) > 1:
-                continue
-            legal = builder.legal(part.option.name_of(0)) if part.values else []
-            # one that is refused by itself tells nothing of a second use
-            others = [replace(part, values=(each,)) for each in legal if each != part.values[0]]
-            sound = (each for each in others if lab.answer(_beside(base, each.words())).works)
-            other = next((each.values[0] for each in sound), None)
-            second = [other] if other is not None else list(part.values)
-            vectors.append(_beside(base, [*part.words(), part.spelling, *second]))
-    vectors = list(dict.fromkeys(vectors))[:MOST_REPEATED]
-    refused = [
-        words
-        for words, each in zip(vectors, lab.answers(vectors), strict=True)
-        if refused_or_accepted(each) == "refused"
-    ]
-    if refused and len(refused) < len(vectors):
-        note = f"{OBSERVED}: {shlex.join(refused[0])[:50]}: {came(lab.answer(refused[0]))[:50]}"
-        edit = KeyEdit(("signature", "repeat"), "open", note)
-        text = "some options may not be given again"
-        yield Finding(text=text, shown=lab.shown(*refused[:MOST_SHOWN]), edits=(edit,))
-
-
-def _said(lab: Lab, probe: ReaderProbe) -> bool | str | None:
+def said(lab: Lab, probe: ReaderProbe) -> bool | str | None:
     """Return what a probe says its habit is; None where it says nothing."""
     found = refused_or_accepted(lab.answer(probe.words))
     return {"accepted": probe.accepted, "refused": probe.refused}.get(found)
 
 
-def _style(lab: Lab) -> Iterator[Finding]:
-    """Find whether options may follow operands, which tells the styles apart, where the style is
-    only guessed."""
-    guessed = note_of(lab.text, "signature", "style").startswith(GUESSED)
-    if not guessed or lab.signature.style == "one-dash":
-        return
-    probes = [each for each in _probes(lab) if each.habit == "interleaved"]
-    told = {_said(lab, each) for each in probes}
-    if len(told) != 1 or None in told:
-        return
-    style = "gnu" if True in told else "posix"
-    if style == lab.signature.style or style not in BY_HAND:
-        return
-    shown = lab.shown(*(each.words for each in probes[:MOST_SHOWN]))
-    edit = KeyEdit(("signature", "style"), style, OBSERVED)
-    yield Finding(text=f"its options are written in the {style} style", shown=shown, edits=(edit,))
-
-
 # --- the vectors ---
 
 
-def _probes(lab: Lab) -> Iterator[ReaderProbe]:
+def probes_of(lab: Lab) -> Iterator[ReaderProbe]:
     """Yield vectors on which readers differ, made of accepted ones."""
     for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
         base = builder.smallest()
         if base is None or not lab.works(base):
             continue
-        parts = _sound_parts(lab, builder, base)
+        parts = sound_parts(lab, builder, base)
         flags = [part for part in parts if not part.option.takes_value]
         valued = [part for part in parts if len(part.values) == 1]
         yield from _bundled(lab, base, flags)
@@ -416,10 +329,10 @@ def _probes(lab: Lab) -> Iterator[ReaderProbe]:
         yield from _with_unknown(base)
 
 
-def _sound_probes(lab: Lab) -> list[ReaderProbe]:
+def sound_probes(lab: Lab) -> list[ReaderProbe]:
     """Return the vectors on which readers differ, without those that a program complains of and
     ends with 0 all the same: that it takes them is not to be told from a status that is wrong."""
-    probes = list(dict.fromkeys(_probes(lab)))
+    probes = list(dict.fromkeys(probes_of(lab)))
     lenient = dict.fromkeys(each.words for each in probes if each.accepted in ("take", "ignore"))
     lab.answers(list(lenient))
     return [each for each in probes if each.words not in lenient or not _complains(lab, each.words)]
@@ -436,7 +349,7 @@ def _complains(lab: Lab, words: Words) -> bool:
     return any(each.works and each.record.stdout and not each.record.stderr for each in smallest)
 
 
-def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
+def sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
     """Return the options that were seen to be accepted beside the smallest vector."""
     found = []
     for option in plain_options(lab.signature, builder.form):
@@ -449,7 +362,7 @@ def _sound_parts(lab: Lab, builder: Builder, base: Request) -> list[OptionPart]:
             continue
         # what needs another option beside it, or excludes one of the base, is no part for vectors
         # made of the base
-        beside = _beside(base, own[0].words())
+        beside = beside_other(base, own[0].words())
         if lab.signature.judge(beside).status == "accepted" and lab.answer(beside).works:
             found.append(own[0])
     return found
@@ -476,7 +389,7 @@ def _one_dash(option: Option) -> str:
     return next((each for each in option.spellings if re.match(r"-[^-].", each)), "")
 
 
-def _beside(base: Request, words: Sequence[str]) -> Words:
+def beside_other(base: Request, words: Sequence[str]) -> Words:
     """Return the words of a request with others in front of its operands."""
     whole = base.words()
     behind = len(whole) - sum(1 for part in base.operands if part.name)
@@ -487,8 +400,8 @@ def _bundled(lab: Lab, base: Request, flags: Sequence[OptionPart]) -> Iterator[R
     """Two flags in one word, which are accepted in two."""
     letters = [letter for each in flags if (letter := _letter(each.option))]
     for first, second in islice(combinations(letters, 2), MOST_PAIRS):
-        if lab.answer(_beside(base, [first, second])).works:
-            yield ReaderProbe(_beside(base, [f"{first}{second[1]}"]), "bundling", True, False)
+        if lab.answer(beside_other(base, [first, second])).works:
+            yield ReaderProbe(beside_other(base, [f"{first}{second[1]}"]), "bundling", True, False)
             return
 
 
@@ -496,21 +409,21 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[ReaderPr
     """Flags: shortened, with a value, twice, with other dashes, taken back."""
     for part in flags[:1]:
         if not part.option.again:
-            yield ReaderProbe(_beside(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
+            yield ReaderProbe(beside_other(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
     for part in [each for each in flags if not _long(each.option) and len(each.spelling) > 2][:1]:
         # a word behind one dash
         if (capitals := part.spelling.upper()) not in base.form.by_spelling:
-            yield ReaderProbe(_beside(base, [capitals]), "ignore_case", True, False)
+            yield ReaderProbe(beside_other(base, [capitals]), "ignore_case", True, False)
     for part in [each for each in flags if _long(each.option)][:2]:
         long = _long(part.option)
         yield from _shortened(base, flags, long, ())
         if not part.option.again:  # a count may take a number where others take no value
-            yield ReaderProbe(_beside(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
-            yield ReaderProbe(_beside(base, [f"{long}=true"]))
+            yield ReaderProbe(beside_other(base, [f"{long}=x"]), "flag_values", "ignore", "refuse")
+            yield ReaderProbe(beside_other(base, [f"{long}=true"]))
         if f"-{long[2]}" not in base.form.by_spelling:
-            yield ReaderProbe(_beside(base, [long[1:]]))  # else it may be a letter and its value
-        yield ReaderProbe(_beside(base, [long.upper()]), "ignore_case", True, False)
-        yield ReaderProbe(_beside(base, [f"--no-{long[2:]}"]))
+            yield ReaderProbe(beside_other(base, [long[1:]]))  # else it may be a letter and its value
+        yield ReaderProbe(beside_other(base, [long.upper()]), "ignore_case", True, False)
+        yield ReaderProbe(beside_other(base, [f"--no-{long[2:]}"]))
 
 
 def _shortened(base: Request, parts: Sequence[OptionPart], long: str, values: Words) -> Iterator[ReaderProbe]:
@@ -519,7 +432,7 @@ def _shortened(base: Request, parts: Sequence[OptionPart], long: str, values: Wo
     for length in range(len(long) - 1, 3, -1):
         short = long[:length]
         if sum(1 for each in known if each.startswith(short)) == 1:
-            yield ReaderProbe(_beside(base, [short, *values]), "abbreviations", True, False)
+            yield ReaderProbe(beside_other(base, [short, *values]), "abbreviations", True, False)
             return
 
 
@@ -532,37 +445,37 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
     # of a text that must be a certain one nothing is known but that one
     is_any = kind.type in ("int", "float") or value == PLAIN_WORD
     if letter:
-        yield ReaderProbe(_beside(base, [f"{letter}{value}"]), "joined", True, False)
+        yield ReaderProbe(beside_other(base, [f"{letter}{value}"]), "joined", True, False)
         if is_any:
-            yield ReaderProbe(_beside(base, [f"{letter}={value}"]))
-        yield ReaderProbe(_beside(base, [f"-{letter}", value]))
+            yield ReaderProbe(beside_other(base, [f"{letter}={value}"]))
+        yield ReaderProbe(beside_other(base, [f"-{letter}", value]))
     one_dash = _one_dash(part.option)
     if one_dash and not long:
-        yield ReaderProbe(_beside(base, [f"{one_dash}={value}"]), "joined", True, False)
+        yield ReaderProbe(beside_other(base, [f"{one_dash}={value}"]), "joined", True, False)
     if long:
-        yield ReaderProbe(_beside(base, [f"{long}={value}"]), "joined", True, False)
+        yield ReaderProbe(beside_other(base, [f"{long}={value}"]), "joined", True, False)
         if kind.type == "text" and is_any:  # whether another type takes it is for the program
-            yield ReaderProbe(_beside(base, [f"{long}="]))
-        yield ReaderProbe(_beside(base, [long[1:], value]))
+            yield ReaderProbe(beside_other(base, [f"{long}="]))
+        yield ReaderProbe(beside_other(base, [long[1:], value]))
         yield from _shortened(base, [part], long, (value,))
     if not part.option.again:
         other = next((each for each in builder.legal(name) if each != value), value)
         yield ReaderProbe(
-            _beside(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse"
+            beside_other(base, [part.spelling, value, part.spelling, other]), "repeat", "last", "refuse"
         )
     if _ends_behind(base, part.option):
         yield ReaderProbe((*base.words(), part.spelling), "missing_values", "ignore", "refuse")
     if kind.type == "text" and is_any and kind.read("-x").status == "legal":
-        yield ReaderProbe(_beside(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
+        yield ReaderProbe(beside_other(base, [part.spelling, "-x"]), "dash_values", "take", "refuse")
     if kind.type in ("int", "float"):
         if kind.read("-5").status == "legal":
-            yield ReaderProbe(_beside(base, [part.spelling, "-5"]), "negative_numbers", True, False)
+            yield ReaderProbe(beside_other(base, [part.spelling, "-5"]), "negative_numbers", True, False)
         # A program that takes any word for a number says nothing of how its reader reads numbers,
         # and what a shell script does with one is its own.
-        takes_any = lab.answer(_beside(base, [part.spelling, NO_NUMBER])).works
+        takes_any = lab.answer(beside_other(base, [part.spelling, NO_NUMBER])).works
         is_checked = not takes_any and language_of_program(lab) != "shell"
         for text in NUMBERS if is_checked else ():
-            yield ReaderProbe(_beside(base, [part.spelling, text]))
+            yield ReaderProbe(beside_other(base, [part.spelling, text]))
 
 
 def _ends_behind(base: Request, option: Option) -> bool:
@@ -609,8 +522,8 @@ def _with_unknown(base: Request) -> Iterator[ReaderProbe]:
     """Options that no program has."""
     for word in ("--no-such-option", "-Z"):
         if word not in base.form.by_spelling:
-            yield ReaderProbe(_beside(base, [word]), "unknown_options", "take", "refuse")
-    yield ReaderProbe(_beside(base, ["--no-such-option=x"]), "unknown_options", "take", "refuse")
+            yield ReaderProbe(beside_other(base, [word]), "unknown_options", "take", "refuse")
+    yield ReaderProbe(beside_other(base, ["--no-such-option=x"]), "unknown_options", "take", "refuse")
 
 
-__all__ = ["ReaderProbe", "settle_habits", "settle_reader", "settle_repeats"]
+__all__ = ["ReaderProbe", "settle_reader"]

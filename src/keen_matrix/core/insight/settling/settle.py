@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Callable, Iterator, Sequence
-from typing import TypeAlias
+from typing import NamedTuple
 
 from keen_matrix.core.experiments.ask import OutOfLaunches
 from keen_matrix.core.experiments.findings import Finding
@@ -17,8 +17,9 @@ from keen_matrix.core.insight.settling.answers import (
 )
 from keen_matrix.core.insight.settling.combinations import settle_combinations
 from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_needs, settle_pairs
+from keen_matrix.core.insight.settling.habits import settle_habits, settle_repeats
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.insight.settling.reading import settle_habits, settle_reader, settle_repeats
+from keen_matrix.core.insight.settling.reading import settle_reader
 from keen_matrix.core.insight.settling.replacing import settle_replacing
 from keen_matrix.core.insight.settling.structure import (
     settle_actions,
@@ -31,52 +32,53 @@ from keen_matrix.core.insight.settling.values import settle_counts, settle_small
 from keen_matrix.core.runs.grounding.controls import hollow_of
 from keen_matrix.core.structs import Struct
 
-Step: TypeAlias = Callable[[Lab], Iterator[Finding]]
-#: In this order: each stands on accepted vectors, which the first ones see to. What ends the call
-#: by itself hides conflicts until it is stated.
-STEPS: tuple[Step, ...] = (
-    settle_smallest,
-    settle_counts,
-    settle_required,
-    settle_smallest,
-    settle_operands_of_options,
-    settle_endless,
-    settle_told,
-    settle_needs,
-    settle_types,
-    settle_reader,
-    settle_habits,
-    settle_replacing,
-    settle_actions,
-    settle_conflicts,
-    settle_repeats,
-    settle_help,
-    settle_refusals,
-    settle_pairs,
-    settle_combinations,
-    settle_kinds,
-    settle_varying,
-    settle_timeout,
-    settle_surroundings,
-)
-#: Steps whose findings do not change what the others of them stand on: the step begins anew when
-#: all are stated, and not after each. Of ten options that exclude each other, each would cost all
-#: launches again.
-ALL_AT_ONCE = (
-    settle_endless,
-    settle_told,
-    settle_needs,
-    settle_types,
-    settle_conflicts,
-    settle_pairs,
-    settle_combinations,
+
+class SettlingStep(NamedTuple):
+    """One step. `needs` is what it is about, and has to be there by then; `finds` what it can state
+    in the spec."""
+
+    find: Callable[[Lab], Iterator[Finding]]
+    needs: str
+    finds: str
+    #: Whether its findings do not change what others of it stand on: it begins anew when all are
+    #: stated, and not after each. Of ten options that exclude each other, each would cost all
+    #: launches again.
+    is_together: bool = False
+    #: Whether it gets on with any number of launches.
+    is_frugal: bool = False
+
+
+#: In this order: each step stands on accepted vectors, which the first ones see to. What ends the
+#: call by itself hides conflicts until it is stated. Steps are numbered from 1 as they are here.
+STEPS: tuple[SettlingStep, ...] = (
+    SettlingStep(settle_smallest, "each usage", "values with which its smallest vector is accepted"),
+    SettlingStep(settle_counts, "operands", "how many words each takes"),
+    SettlingStep(settle_required, "smallest vectors", "operands and options that are required"),
+    SettlingStep(settle_smallest, "what is required", "values of that"),
+    SettlingStep(settle_operands_of_options, "options", "operands that stand behind one option only"),
+    SettlingStep(settle_endless, "options", "those with which the program does not end", True),
+    SettlingStep(settle_told, "messages", "values that the program asks for", True, True),
+    SettlingStep(settle_needs, "options refused alone", "other options that they need", True),
+    SettlingStep(settle_types, "values without a type", "their types and bounds", True, True),
+    SettlingStep(settle_reader, "vectors on which readers differ", "the reader"),
+    SettlingStep(settle_habits, "the same, without a reader", "single habits"),
+    SettlingStep(settle_replacing, "options and operands", "options that stand in for an operand"),
+    SettlingStep(settle_actions, "options", "those that end the call"),
+    SettlingStep(settle_conflicts, "the fullest vector", "options that exclude each other", True),
+    SettlingStep(settle_repeats, "options", "what a second time means"),
+    SettlingStep(settle_help, "help", "where it is printed, and what it exits with"),
+    SettlingStep(settle_refusals, "refusals", "their exit, stream and words"),
+    SettlingStep(settle_pairs, "pairs of options", "those that are refused together", True),
+    SettlingStep(settle_combinations, "what a run launches", "values that are refused together", True),
+    SettlingStep(settle_kinds, "refusals by kind", "exits and streams of one kind"),
+    SettlingStep(settle_varying, "accepted vectors", "what varies from launch to launch"),
+    SettlingStep(settle_timeout, "accepted vectors", "a timeout that suits them"),
+    SettlingStep(settle_surroundings, "accepted vectors", "surroundings that the program depends on"),
 )
 #: Of the launches that are left at each pass, what one step may take, and what it may at least, so
 #: that those after it have their turn. What is left then goes to those that were cut short, in
 #: their order.
 SHARES, LEAST_SHARE = (0.35, 0.5, 1.0), 60
-#: Steps that get on with any number of launches.
-FEW_AT_ONCE = (settle_told, settle_types)
 MOST_FINDINGS = 500
 
 
@@ -106,7 +108,7 @@ def settled(lab: Lab) -> Settled:
     before = lab.text
     stopped = interrupted = False
     try:
-        cut: Sequence[Step] = STEPS
+        cut: Sequence[SettlingStep] = STEPS
         for share in SHARES:
             left = lab.most - lab.experiments.spent
             cut = [step for step in cut if not _has_done(lab, step, round(left * share))]
@@ -120,10 +122,10 @@ def settled(lab: Lab) -> Settled:
     return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted, hollow)
 
 
-def _has_done(lab: Lab, step: Step, launches: int) -> bool:
+def _has_done(lab: Lab, step: SettlingStep, launches: int) -> bool:
     """Have a step work with some launches, and tell whether they sufficed."""
     # a step that launches every option once needs as many, or would not begin
-    least = LEAST_SHARE + (0 if step in FEW_AT_ONCE else len(lab.signature.options))
+    least = LEAST_SHARE + (0 if step.is_frugal else len(lab.signature.options))
     lab.allow(max(launches, least))
     try:
         _work(lab, step)
@@ -132,13 +134,13 @@ def _has_done(lab: Lab, step: Step, launches: int) -> bool:
     return True
 
 
-def _work(lab: Lab, step: Step) -> None:
+def _work(lab: Lab, step: SettlingStep) -> None:
     """Have a step work until it finds nothing new. It begins anew after each change of the spec:
     vectors are made otherwise then, and those that are known cost no launch."""
     for _ in range(MOST_FINDINGS):
         text = lab.text
-        for finding in step(lab):
-            if lab.add(finding) and lab.text != text and step not in ALL_AT_ONCE:
+        for finding in step.find(lab):
+            if lab.add(finding) and lab.text != text and not step.is_together:
                 break
         # Nothing new: whatever the step finds now, it found before.
         if lab.text == text:
