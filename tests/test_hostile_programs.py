@@ -367,7 +367,7 @@ print("ok", p.parse_args().port)
 SIGNALLED = """\
 [program]
 launch = "{python} {{here}}/p.py"
-timeout = 5
+timeout = {timeout}
 {more}
 [signature]
 synopsis = "[-n N] port"
@@ -383,7 +383,7 @@ PATHS = {
     "cold": ("run", "--cold"),
     "warm": ("run", "--warm"),
     "cluster": ("run", "--cluster", "local"),
-    "settle": ("settle", "--launches", "8"),
+    "settle": ("settle", "--launches", "5"),
     "draft": ("draft", "--", sys.executable, "p.py"),
     "try": ("try", "--", sys.executable, "p.py", "a"),
     "try a spec": ("try", "t.matrix.toml", "--", "a"),
@@ -402,7 +402,7 @@ def test_what_a_program_does_to_its_parent_it_does_to_none_of_ours_on_any_path(p
     temporary.mkdir()
     env = {"TMPDIR": str(temporary)}
     place.write("p.py", SIGNALS.format(kind=kind))
-    place.write("t.matrix.toml", SIGNALLED.format(python=sys.executable, more=""))
+    place.write("t.matrix.toml", SIGNALLED.format(python=sys.executable, more="", timeout=1 if kind == "STOP" else 5))
     words = PATHS[path]
     if path in ("narrow", "places", "replay"):
         place.call("run", "--cold", env=env)
