@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.experiments.following import following, request_of
+from keen_matrix.core.runs.following import following, request_of
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.spec.load import load_spec
 from tests.conftest import Place

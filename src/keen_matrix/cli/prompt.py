@@ -202,7 +202,7 @@ class Prompt:
             self.screen.line(("both did the same", "good"))
 
     def _follow(self) -> None:
-        from keen_matrix.core.experiments.following import following, with_following
+        from keen_matrix.core.runs.following import following, with_following
 
         last = self._last
         if last.record.verdict not in ("held", "unchecked", "known"):

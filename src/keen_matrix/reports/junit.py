@@ -53,8 +53,8 @@ def write(report: Report, stream: BinaryIO) -> None:
         _error_of_spec(xml, spec, "the whole spec", "it could not be run", fault)
     for each in missing:
         _error_of_spec(xml, each.spec, "cases without a result", each.sentence, each.sentence)
-    if report.remarks:
-        _properties(xml, report.remarks)
+    if remarks := report.remarks:
+        _properties(xml, remarks)
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
         started = summary.headers[0].started[:19] if summary.headers else ""

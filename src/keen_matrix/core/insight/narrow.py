@@ -347,18 +347,20 @@ def _shrink_text(trials: Trials, template: Template, put: Callable[[str], Any], 
     scope = case_scope(
         case.named, case.argv, case.id, trials.spec.here, trials.functions or FUNCTIONS, case.standing
     )
-    left = [template.render(scope).splitlines(keepends=True)]
+    lines = template.render(scope).splitlines(keepends=True)
+    count = len(lines)
 
     def fails(kept: list[str]) -> bool:
+        nonlocal count
         step = replace(trials.found.matrix.steps[0], surroundings=put("".join(kept)))
-        changed = f"{what}: {_left_out(len(left[-1]) - len(kept), 'line')}"
+        changed = f"{what}: {_left_out(count - len(kept), 'line')}"
         matrix = replace(trials.found.matrix, steps=(step,))
         is_same = trials.attempt(matrix, [(changed, trials.found.case)])
-        left.extend([kept] if is_same else [])
+        count = len(kept) if is_same else count
         return is_same
 
-    if left[-1] and not fails([]):
-        minimal(left[-1], fails)
+    if lines and not fails([]):
+        minimal(lines, fails)
 
 
 def _value(maker: CaseMaker, number: int, level: int) -> Any:

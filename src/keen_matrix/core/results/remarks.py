@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
+from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.model.record import Finished, Header, Remark
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.reading import notes_and_records
@@ -16,9 +17,10 @@ ASIDE_SHOWN = 8
 WARNINGS_SHOWN = 4
 
 
-def run_remarks(tally: Tally, *, is_whole: bool) -> list[Remark]:
+def run_remarks(tally: Tally, *, is_whole: bool, is_interrupted: bool = False) -> list[Remark]:
     """Return what is worth a word of the run of one spec, in the order in which it is said. Of a
-    run of a part that a mask found nothing says nothing."""
+    run of a part that a mask found nothing says nothing; whoever interrupts a run does not wait
+    for lint."""
     spec = tally.spec
     return [
         *_aside(tally),
@@ -27,7 +29,7 @@ def run_remarks(tally: Tally, *, is_whole: bool) -> list[Remark]:
         *_varying(spec),
         *_of_cases(tally),
         *(Remark(kind="hollow", subject=each) for each in tally.evidence.sentences()),
-        *_warnings(spec),
+        *(() if is_interrupted else _warnings(spec)),
         *(_idle_masks(tally) if is_whole else ()),
     ]
 
@@ -80,7 +82,10 @@ def _warnings(spec: Spec) -> Iterator[Remark]:
     none."""
     from keen_matrix.core.spec.kept import kept_problems
 
-    found = [problem for problem in kept_problems(spec.path) if problem.severity == "warning"]
+    try:
+        found = [problem for problem in kept_problems(spec.path) if problem.severity == "warning"]
+    except (KeenMatrixError, OSError):  # a program may have removed the spec by now
+        return
     for problem in found[:WARNINGS_SHOWN]:
         yield Remark(kind="warning", subject=problem.message, place=problem.place)
     if len(found) > WARNINGS_SHOWN:

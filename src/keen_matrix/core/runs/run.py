@@ -175,19 +175,15 @@ class SpecRun:
         if not own:
             spec = self._grounded(spec, begun.launch, failed, digests)
         tally = Tally(spec)
-        recorded = Recorded(frozenset(), False)
-        if self.options.resume:
-            recorded = count_recorded(spec, tally, self.journal)
+        nothing = Recorded(frozenset(), False)
+        recorded = count_recorded(spec, tally, self.journal) if self.options.resume else nothing
         chosen = selected(spec, self.options.choice, failed, recorded.ids)
         has_none = not chosen.is_all and next(iter(chosen), None) is None
         self.run.planned = vector_count(spec) if self.options.choice.is_all and not own else None
         if not recorded.is_open:
             self._write_header(spec, launch, digests)
         if has_none:
-            self.result.tallies += [tally] if recorded.ids else []
-            # That it was asked for, and had no case, is said too, or it would be missing.
-            if not recorded.is_closed:
-                self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
+            self._end_without_cases(tally, recorded)
             return
         self.result.tallies.append(tally)
         recorder = _recorder(self.options, spec, launch, part=not chosen.is_all or self.unchanged is not None)
@@ -211,6 +207,15 @@ class SpecRun:
         if self.run.cluster is not None or not (is_asked or self.options.choice.is_all):
             return Started(launch)
         return started(spec, launch, self.watch)
+
+    def _end_without_cases(self, tally: Tally, recorded: Recorded) -> None:
+        """End the run of a spec of which no case is left to run, or was asked for."""
+        if recorded.ids:
+            self.result.tallies.append(tally)
+            self.result.remarks[tally.spec.path] = run_remarks(tally, is_whole=False)
+        # That it was asked for, and had no case, is said too, or it would be missing.
+        if not recorded.is_closed:
+            self.journal.write_line(Finished(finished=_now(), counts=dict(tally.counts)))
 
     def _write_header(self, spec: Spec, launch: ResolvedLaunch, digests: Mapping[str, str]) -> None:
         header = _header(self.options, spec, launch)
@@ -336,7 +341,8 @@ def _write_finished(
     not counted)."""
     if result.tallies:
         tally = result.tallies[-1]
-        counts, remarks = dict(tally.counts), run_remarks(tally, is_whole=is_whole)
+        counts = dict(tally.counts)
+        remarks = run_remarks(tally, is_whole=is_whole, is_interrupted=interrupted)
         result.remarks[tally.spec.path] = remarks
         journal.write_line(
             Finished(finished=_now(), counts=counts, interrupted=interrupted, remarks=remarks, left=left)

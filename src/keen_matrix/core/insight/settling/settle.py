@@ -56,20 +56,26 @@ STEPS: tuple[SettlingStep, ...] = (
     SettlingStep(settle_required, "smallest vectors", "operands and options that are required"),
     SettlingStep(settle_smallest, "what is required", "values of that"),
     SettlingStep(settle_operands_of_options, "options", "operands that stand behind one option only"),
-    SettlingStep(settle_endless, "options", "those with which the program does not end", True),
-    SettlingStep(settle_told, "messages", "values that the program asks for", True, True),
-    SettlingStep(settle_needs, "options refused alone", "other options that they need", True),
-    SettlingStep(settle_types, "values without a type", "their types and bounds", True, True),
+    SettlingStep(settle_endless, "options", "those with which the program does not end", is_together=True),
+    SettlingStep(
+        settle_told, "messages", "values that the program asks for", is_together=True, is_frugal=True
+    ),
+    SettlingStep(settle_needs, "options refused alone", "other options that they need", is_together=True),
+    SettlingStep(
+        settle_types, "values without a type", "their types and bounds", is_together=True, is_frugal=True
+    ),
     SettlingStep(settle_reader, "vectors on which readers differ", "the reader"),
     SettlingStep(settle_habits, "the same, without a reader", "single habits"),
     SettlingStep(settle_replacing, "options and operands", "options that stand in for an operand"),
     SettlingStep(settle_actions, "options", "those that end the call"),
-    SettlingStep(settle_conflicts, "the fullest vector", "options that exclude each other", True),
+    SettlingStep(settle_conflicts, "the fullest vector", "options that exclude each other", is_together=True),
     SettlingStep(settle_repeats, "options", "what a second time means"),
     SettlingStep(settle_help, "help", "where it is printed, and what it exits with"),
     SettlingStep(settle_refusals, "refusals", "their exit, stream and words"),
-    SettlingStep(settle_pairs, "pairs of options", "those that are refused together", True),
-    SettlingStep(settle_combinations, "what a run launches", "values that are refused together", True),
+    SettlingStep(settle_pairs, "pairs of options", "those that are refused together", is_together=True),
+    SettlingStep(
+        settle_combinations, "what a run launches", "values that are refused together", is_together=True
+    ),
     SettlingStep(settle_kinds, "refusals by kind", "exits and streams of one kind"),
     SettlingStep(settle_varying, "accepted vectors", "what varies from launch to launch"),
     SettlingStep(settle_timeout, "accepted vectors", "a timeout that suits them"),

@@ -17,12 +17,10 @@ import sys
 import time
 from collections.abc import Mapping, Sequence
 
+from keen_matrix.core.launch.process.state import STOPPED_LOOKS, STOPPED_SECONDS
+
 #: Time for the process between to start, and to start the program.
 START_SECONDS = 20.0
-LOOK_SECONDS = 0.3
-#: How often it is looked whether the process between is stopped, and looks in a row that find it so
-#: before it is given up.
-STOPPED_LOOKS = 2
 #: Signals that a program finds as a shell would have them: an interpreter ignores some.
 PLAIN = (int(signal.SIGPIPE), int(signal.SIGXFSZ), int(signal.SIGINT), int(signal.SIGQUIT))
 PROCESS = os.path.join(os.path.dirname(os.path.abspath(__file__)), "between_process.py")
@@ -95,8 +93,8 @@ class Between:
         due = time.monotonic() + seconds if seconds is not None else None
         looks = 0
         while self.returncode is None:
-            left = max(0.0, due - time.monotonic()) if due is not None else LOOK_SECONDS
-            told = self._line(min(left, LOOK_SECONDS))
+            left = max(0.0, due - time.monotonic()) if due is not None else STOPPED_SECONDS
+            told = self._line(min(left, STOPPED_SECONDS))
             # Whoever stops a whole run continues it as a whole; a process that is found stopped
             # twice was stopped by the program.
             looks = looks + 1 if told is None and self._is_stopped() else 0

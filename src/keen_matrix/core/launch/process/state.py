@@ -64,6 +64,10 @@ class Event(IntEnum):
 TERMINATE_GRACE = 0.5
 #: Seconds that a program gets to end after the signal that its spec ends it with.
 STOP_GRACE = 2.0
+#: Seconds between two looks whether a process of ours is stopped.
+STOPPED_SECONDS = 0.3
+#: Looks in a row that find it so before it is given up.
+STOPPED_LOOKS = 2
 #: Seconds that streams may stay open after the program itself has ended.
 DRAIN_GRACE = 0.3
 #: Seconds after SIGKILL until a process in an uninterruptible wait is given up.

@@ -13,6 +13,7 @@ from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.environment import base_environment, own_variables
 from keen_matrix.core.launch.launchers import ResolvedLaunch, other_launches, resolved_launch
+from keen_matrix.core.launch.process.state import STOPPED_SECONDS
 from keen_matrix.core.launch.runtimes import runtime_name
 from keen_matrix.core.launch.workers.links import CLOSE_SECONDS, WorkerLink, WorkerSet, default_jobs
 from keen_matrix.core.launch.workers.wire import (
@@ -37,8 +38,6 @@ if TYPE_CHECKING:
     from keen_matrix.core.launch.warm.keepers import WarmPlan
 
 _RECEIVE_BYTES = 1 << 16
-#: How often it is looked whether workers are stopped.
-LOOK_SECONDS = 0.3
 MOST_FAILED_STARTS = 3
 
 
@@ -166,9 +165,9 @@ class WorkerPool:
             if self._dry and not self._again and not any(worker.outstanding for worker in self._used):
                 return
             # A stopped worker is heard of by nothing, so the wait has an end.
-            for worker in _heard(self._used, LOOK_SECONDS):
+            for worker in _heard(self._used, STOPPED_SECONDS):
                 yield from self._receive(worker)
-            if time.monotonic() - looked >= LOOK_SECONDS:
+            if time.monotonic() - looked >= STOPPED_SECONDS:
                 looked = time.monotonic()
                 for worker in list(self._used):
                     if worker.stays_stopped():  # its end shows on its socket

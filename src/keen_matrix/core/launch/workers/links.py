@@ -21,6 +21,7 @@ from typing import Any, NoReturn
 
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import RunFault
+from keen_matrix.core.launch.process.state import STOPPED_LOOKS
 from keen_matrix.core.launch.workers.frames import FrameReader
 from keen_matrix.core.launch.workers.handover import CONTROL
 
@@ -40,8 +41,6 @@ ENDING = (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT)
 #: WorkerSet up to which each has one program at a time: only then what a program leaves behind is
 #: surely told to be its own.
 ALONE_MOST = 32
-#: Looks at a worker that find it stopped, one after the other, before it is given up.
-STOPPED_LOOKS = 2
 
 
 class Process:
