@@ -291,3 +291,20 @@ def test_a_sample_that_no_accepted_case_reads_is_said(place: Place, does: str, i
     came = place.call("run")
     assert came.status == 0 and ("accepted cases that name sample.txt reads it" in came.out) is is_told
     assert ("not much was checked" in came.out) is is_told
+
+
+def test_a_brief_run_says_where_what_it_does_not_show_is_said(place: Place) -> None:
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[-a] [-b]"\nderive = ["accepted"]\n')
+    assert "not much was checked (see above)" in place.call("run").out
+    brief = place.call("run", "--brief").out
+    assert "not much was checked (keen-matrix report says what)" in brief and "not much checked   " not in brief
+    assert "not much checked   t.matrix.toml: " in place.call("report").out
+
+
+def test_a_spec_that_its_program_removes_and_a_run_that_is_done_keep_what_is_remarked(place: Place) -> None:
+    path = place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "[-a] [-b]"\nderive = ["accepted"]\n')
+    place.call("run")
+    assert "not much checked   " in place.call("run", "--resume").out, "nothing was left to run"
+    path.write_text(path.read_text().replace('"true"', f"\"sh -c 'rm -f {path}' sh\""))
+    came = place.call("run")
+    assert "finished" in (place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1] and "Traceback" not in came.err

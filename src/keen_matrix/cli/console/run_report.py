@@ -127,7 +127,7 @@ class RunReport:
                 self.screen.line(*finished, (self.options.journal, "place"))
             else:
                 self.screen.line(("interrupted: ", "bad"), "nothing has finished")
-        self.screen.line(*summary_segments(result, self.jobs))
+        self.screen.line(*summary_segments(result, self.jobs, brief=self.options.brief))
         write_spent(self.screen, result, self.jobs)
         self._write_next_step(tallies)
 

@@ -61,7 +61,7 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
     return parts
 
 
-def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
+def summary_segments(result: RunResult, jobs: int, *, brief: bool = False) -> list[Segment]:
     """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2
     jobs, warm`."""
     counts, taken, warm = result.counts, result.taken, result.warm
@@ -81,7 +81,8 @@ def summary_segments(result: RunResult, jobs: int) -> list[Segment]:
     if aside:
         segments.append((f"; {counted(aside, 'option')} left out", "warn"))
     if hollow:
-        segments.append(("; not much was checked (see above)", "warn"))
+        where = "keen-matrix report says what" if brief else "see above"
+        segments.append((f"; not much was checked ({where})", "warn"))
     if unread:
         segments.append((f"; {counted(unread, 'spec')} could not be run", "bad"))
     if result.is_interrupted and shown:
