@@ -16,24 +16,26 @@ from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.vectors.ids import case_id
 
 
+def _signature(spec: Spec) -> Signature:
+    assert spec.signature is not None  # or it has no derived families
+    return spec.signature
+
+
 def family_for(spec: Spec, matrix: Matrix) -> Family:
     """Return the derived family that a matrix of a spec stands for."""
-    assert spec.signature is not None
     launchers = tuple(spec.program.launchers)
-    return family_of(spec.signature, matrix.family, launchers, spec.grounds or NO_GROUNDS)
+    return family_of(_signature(spec), matrix.family, launchers, spec.grounds or NO_GROUNDS)
 
 
 def family_cases(spec: Spec, matrix: Matrix, start: int = 0) -> Iterator[Case]:
     """Yield the cases of a derived family, numbered from `start`."""
-    assert spec.signature is not None
     for number, vector in enumerate(family_for(spec, matrix).vectors, start):
         yield case_of(spec, matrix, vector, number)
 
 
 def case_of(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
     """Return the case of a derived vector."""
-    signature, grounds = spec.signature, spec.grounds or NO_GROUNDS
-    assert signature is not None
+    signature, grounds = _signature(spec), spec.grounds or NO_GROUNDS
     answer = None if vector.control is None else grounds.answer(vector.control)
     relation = vector.relation
     if relation is not None and grounds.wholly:

@@ -232,7 +232,7 @@ class CaseMaker:
         places = self.matrix.marks.rows
         return self._marking.marked(case, places[row[0]] if places else "")
 
-    def _values(self, row: Row) -> dict[str, Any]:
+    def _values(self, row: Row) -> Named:
         values = {name: column[row[number]] for name, number, column in self._lookups}
         # An axis inside a part of the line that is left out still has a level, or the search could
         # not combine it. Its value is no part of the case.

@@ -170,7 +170,7 @@ def _switched(
 
 
 def _varied(signature: Signature, switches: Mapping[str, bool | str]) -> Signature:
-    habits: dict[str, Any] = habits_of_switches(switches)
+    habits: Mapping[str, Any] = habits_of_switches(switches)
     return replace(signature, habits=replace(signature.habits, **habits))
 
 

@@ -72,7 +72,7 @@ def compiled_signature(base: Compiling) -> Signature | None:
     return replace(made, values=types, functions=_functions_for(base, table))
 
 
-def _told_value(value: Any) -> dict[str, object]:
+def _told_value(value: Any) -> Mapping[str, object]:
     """Return what a table of a value says, as plain values by key."""
     told = value.model_dump(exclude_unset=True, by_alias=True)
     return {key: _plain(each) for key, each in told.items()}
