@@ -92,7 +92,7 @@ def causes_of(
         if not isinstance(record, Record):
             continue
         verdicts[record.verdict] += 1
-        if record.verdict == "held":
+        if record.verdict == "passed":
             continue
         cause = found.setdefault(
             repr(cause_key(record)), {"count": 0, "words": record.argv, "record": record}
@@ -178,7 +178,7 @@ def main(given: list[str]) -> None:
             "| measured | |",
             "|---|---|",
             f"| programs, nothing edited | {len(there) - len(untried)} |",
-            f"| of these all held | {len(green)}: {', '.join(green)} |",
+            f"| of these all passed | {len(green)}: {', '.join(green)} |",
             f"| vectors | {sum(verdicts.values()):,}: {by_verdict} |",
             f"| causes reported | {reported} |",
         ]

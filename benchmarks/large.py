@@ -42,18 +42,18 @@ def journal(path: Path, spec: str, count: int, failing: int) -> None:
         "started": "2026-01-01T00:00:00.000",
         "jobs": 2,
     }
-    held = (
-        ',"verdict":"held","exit":0,"signal":null,"seconds":0.0012,"user_seconds":0.0004,"system_seconds":0.0005,"peak_bytes":900000,'
+    passed = (
+        ',"verdict":"passed","exit":0,"signal":null,"seconds":0.0012,"user_seconds":0.0004,"system_seconds":0.0005,"peak_bytes":900000,'
         '"stdout":"","stderr":"","files":{},"aspects":[{"aspect":"exit","met":true,"rule":"m:4"},{"aspect":"stdout","met":true,"rule":"m:5"}]}\n'
     )
-    bad = held.replace('"held"', '"differed"', 1).replace(
+    bad = passed.replace('"passed"', '"failed"', 1).replace(
         '"aspect":"exit","met":true',
         '"aspect":"exit","met":false,"form":"is","expected":"0","actual":"1"',
     )
     with path.open("w") as file:
         file.write(json.dumps(head, separators=(",", ":")) + "\n")
         for number, line in enumerate(done.stdout):
-            file.write(line.rstrip()[:-1] + (bad if number % failing == 0 else held))
+            file.write(line.rstrip()[:-1] + (bad if number % failing == 0 else passed))
         file.write('{"finished":"2026-01-01T00:10:00","counts":{}}\n')
     done.wait()
 

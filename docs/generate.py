@@ -469,7 +469,7 @@ FILES = {
     ".keen-matrix/history.sqlite3": "the history of all runs of a folder",
     ".keen-matrix/grounds/": "what was learnt of a program's accepted vectors",
     ".keen-matrix/places.json": "what places found of the last run; like the grounds it stands beside the journal",
-    ".keen-matrix/kept/": "directories of cases that did not hold, of run --keep-directories",
+    ".keen-matrix/kept/": "directories of cases that failed, of run --keep-directories",
     "NAME.baselines/": "beside the spec NAME.matrix.toml: outputs that were accepted with keen-matrix baseline",
     "expected/": "beside a spec: long outputs that try --keep and fill --write have kept",
     "keen-matrix.toml": "the project file: defaults of the specs below it",

@@ -143,7 +143,7 @@ REMEDIES: dict[str, Rows] = {
             "install it as said, or write a page: `report --format html`",
         ),
     ],
-    "What did not hold": [
+    "What failed": [
         (
             "no crash",
             "a signal, or what a runtime prints of an unhandled error",
@@ -170,8 +170,8 @@ REMEDIES: dict[str, Rows] = {
             'expect them in `files`, or `other-files = "allowed"`',
         ),
         (
-            "holds again: remove its known",
-            "a case that is known to differ holds now",
+            "passes again: remove its known",
+            "a case that is known to differ passes now",
             "remove the `known`",
         ),
         (

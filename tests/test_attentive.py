@@ -58,13 +58,13 @@ FAULTS = {
 
 
 def run(place: Place, program: str, more: str = "") -> set[str]:
-    """Run the program above in some edition; return the kinds that did not hold."""
+    """Run the program above in some edition; return the kinds that failed."""
     place.write("p.sh", program)
     families = '["accepted", "refusals", "rephrasings", "elsewhere"]'
     top = '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nsynopsis = "[-n,--number N] [-q,--quiet] PORT"\n'
     place.write("p.matrix.toml", f"{top}derive = {families}\n{more}{VALUES}")
     place.last = place.call("run")  # type: ignore[attr-defined]
-    return {each["kind"] for each in place.cases() if each["verdict"] != "held"}
+    return {each["kind"] for each in place.cases() if each["verdict"] != "passed"}
 
 
 def test_a_sound_program_is_told_nothing(place: Place) -> None:
@@ -149,7 +149,7 @@ def test_the_end_of_input_is_no_consent_and_no_reason_to_ask_without_end(place: 
     cases = place.cases()
     unanswered = [each for each in cases if each["kind"] == "end-of-input"]
     assert [each["argv"] for each in unanswered] == ([] if again != "False" else [["--clear"]]), ran.out
-    assert {each["kind"] for each in cases if each["verdict"] != "held"} <= kinds, ran.out
+    assert {each["kind"] for each in cases if each["verdict"] != "passed"} <= kinds, ran.out
     assert ran.status == bool(kinds)
     if kinds == {"end-of-input"}:
         assert "cleared created" in ran.out and "no file changed" in ran.out

@@ -217,23 +217,23 @@ def watching(office: Place) -> Iterator[Callable[..., Watching]]:
 
 def test_each_save_tells_what_it_changed(office: Place, watching: Callable[..., Watching]) -> None:
     watch = watching("--notify", f"sh -c 'echo \"$0\" > {office.folder.parent}/told'")
-    assert "4 vectors: all held" in watch.until("waiting for a change")
+    assert "4 vectors: all passed" in watch.until("waiting for a change")
     edit("prices.sh", "12", "11")(office)
     told = watch.until("waiting for a change")
     assert "prices.sh changed" in told
-    assert "no longer held  2" in told
-    assert 'line 1 of standard output: "12" → "11"   held → differed' in told
+    assert "newly failing  2" in told
+    assert 'line 1 of standard output: "12" → "11"   passed → failed' in told
     assert "other output  2" in told
     assert "expected" in told
     edit("fare.sh", "bad", "worse")(office)
-    assert "as before, 2 vectors did not hold" in watch.until("waiting for a change")
+    assert "as before, 2 vectors failed" in watch.until("waiting for a change")
     edit("prices.sh", "11", "12")(office)
     told = watch.until("waiting for a change")
-    assert "newly held  2" in told
+    assert "newly passing  2" in told
     edit("fare.matrix.toml", '"Skerry"]', '"Skerry", "Reef"]')(office)
     told = watch.until("waiting for a change")
     assert "new  1 vector" in told
-    assert "5 vectors: all held (4 of them unchanged and not launched)" in told
+    assert "5 vectors: all passed (4 of them unchanged and not launched)" in told
     assert "5 vectors" in (office.folder.parent / "told").read_text()
     assert watch.end() == 0
 
@@ -244,7 +244,7 @@ def test_a_spec_that_becomes_wrong_and_right_again(office: Place, watching: Call
     edit("fare.matrix.toml", "[[matrix]]", "[[matrix]")(office)
     assert "fare.matrix.toml:4:" in watch.until("waiting for a change")
     edit("fare.matrix.toml", "[[matrix]", "[[matrix]]")(office)
-    assert "4 vectors: all held" in watch.until("waiting for a change")
+    assert "4 vectors: all passed" in watch.until("waiting for a change")
     assert watch.end() == 0
 
 
@@ -258,7 +258,7 @@ def test_a_change_ends_the_round_that_goes_on(office: Place, watching: Callable[
         assert time.monotonic() < begun + 30
         time.sleep(0.02)
     edit("prices.sh", "sleep 90", "true")(office)
-    assert "all held" in watch.until("waiting for a change")
+    assert "all passed" in watch.until("waiting for a change")
     assert time.monotonic() - begun < 80
     assert watch.end() == 0
 

@@ -21,7 +21,7 @@ from keen_matrix.core.results.compare import (
 
 
 def record(id: str = "c", **more: Any) -> Record:
-    base: dict[str, Any] = {"matrix": "m", "argv": ("x",), "values": {}, "verdict": "held", "exit": 0, "seconds": 0.1, "aspects": []}
+    base: dict[str, Any] = {"matrix": "m", "argv": ("x",), "values": {}, "verdict": "passed", "exit": 0, "seconds": 0.1, "aspects": []}
     return Record(id=id, **{**base, **more})
 
 
@@ -35,12 +35,12 @@ def journal(path: Path, *records: Record, spec: str = "a.matrix.toml") -> str:
 
 WROTE = {"log": FileChange(state="created", kind="file", size=3)}
 CHANGES: list[tuple[dict[str, Any], dict[str, Any], str, str]] = [
-    ({}, {"verdict": "differed", "exit": 1}, "no longer held", "exit 0 → exit 1"),
-    ({"verdict": "differed", "exit": 1}, {}, "newly held", "exit 1 → exit 0"),
-    ({"verdict": "groundless", "exit": None}, {}, "newly held", "groundless → exit 0"),
-    ({}, {"verdict": "hung", "exit": None}, "no longer held", "exit 0 → hung"),
-    ({"verdict": "hung", "exit": None}, {"verdict": "unlaunched", "exit": None}, "other verdict", ""),
-    ({}, {"verdict": "known"}, "no longer held", ""),
+    ({}, {"verdict": "failed", "exit": 1}, "newly failing", "exit 0 → exit 1"),
+    ({"verdict": "failed", "exit": 1}, {}, "newly passing", "exit 1 → exit 0"),
+    ({"verdict": "blocked", "exit": None}, {}, "newly passing", "blocked → exit 0"),
+    ({}, {"verdict": "timed-out", "exit": None}, "newly failing", "exit 0 → timed out"),
+    ({"verdict": "timed-out", "exit": None}, {"verdict": "not-started", "exit": None}, "other verdict", ""),
+    ({}, {"verdict": "known"}, "newly failing", ""),
     ({"verdict": "crashed", "exit": None, "signal": "SEGV"}, {"verdict": "crashed", "exit": None, "signal": "ABRT"}, "other output", "signal SEGV → signal ABRT"),
     ({"stdout": "one\ntwo\n"}, {"stdout": "one\n2\n"}, "other output", 'line 2 of standard output: "two" → "2"'),
     ({"stdout": "one\n"}, {"stdout": "one\ntwo"}, "other output", 'line 2 of standard output: an empty line → "two"'),
@@ -57,7 +57,7 @@ def test_what_became_of_a_case_and_what_differs_first(before: dict[str, Any], af
     found = change_of(record(**before), record(argv=("x", "y"), **after))
     assert found is not None
     came, change = found
-    assert (came, change.argv) == (kind, ("x", "y")) and (change.before, change.after) == (before.get("verdict", "held"), after.get("verdict", "held"))
+    assert (came, change.argv) == (kind, ("x", "y")) and (change.before, change.after) == (before.get("verdict", "passed"), after.get("verdict", "passed"))
     if told:
         assert change.difference == told
 
@@ -119,19 +119,19 @@ def test_a_case_is_slower_or_faster_beyond_what_noise_explains(
 
 
 def test_what_is_new_and_gone_has_its_verdict_on_its_side(tmp_path: Path) -> None:
-    old = journal(tmp_path / "a", record("both"), record("old", verdict="differed", exit=1))
+    old = journal(tmp_path / "a", record("both"), record("old", verdict="failed", exit=1))
     new = journal(tmp_path / "b", record("both"), record("new"), record("both", matrix="other"))
     found = compare_runs([old], [new])
     assert found.both == 1 and found.counts == {"gone": 1, "new": 2}
-    assert [(each.before, each.after) for each in found.changes["gone"]] == [("differed", "")]
-    assert {(each.matrix, each.before, each.after) for each in found.changes["new"]} == {("m", "", "held"), ("other", "", "held")}
+    assert [(each.before, each.after) for each in found.changes["gone"]] == [("failed", "")]
+    assert {(each.matrix, each.before, each.after) for each in found.changes["new"]} == {("m", "", "passed"), ("other", "", "passed")}
 
 
 def test_changes_of_one_kind_are_a_group_with_its_shortest_vector_and_lists_end(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(compare, "MOST_LISTED", 2)
     found = Comparison()
     for argv, difference in [(("a", "b"), "x"), (("c",), "x"), (("b",), "x"), (("d",), "y"), (("e",), "z"), (("a",), "y")]:
-        found.add("other output", Change("id", "m", argv, "held", "held", difference))
+        found.add("other output", Change("id", "m", argv, "passed", "passed", difference))
     assert found.counts == {"other output": 6} and [each.argv for each in found.changes["other output"]] == [("a", "b"), ("c",)]
     groups = {name: (count, change.argv) for name, (count, change) in found.groups["other output"].items()}
     assert groups == {"x": (3, ("b",)), "y": (2, ("a",))}, "the shortest vector, of these the first by its words; no third group"

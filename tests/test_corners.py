@@ -48,8 +48,8 @@ def test_a_declared_digit_is_an_option_and_binds_nothing_else() -> None:
 
 
 @pytest.mark.parametrize(("verdicts", "worst"), [
-    (["hung", "unlaunched"], "hung"), (["crashed", "hung"], "crashed"), (["unlaunched", "differed"], "unlaunched"),
-    (["held", "unchecked"], "held"), (["held", "unsteady", "unchecked"], "unsteady"), (["unchecked"], "unchecked"),
+    (["timed-out", "not-started"], "timed-out"), (["crashed", "timed-out"], "crashed"), (["not-started", "failed"], "not-started"),
+    (["passed", "unchecked"], "passed"), (["passed", "flaky", "unchecked"], "flaky"), (["unchecked"], "unchecked"),
 ])  # fmt: skip
 def test_the_worst_of_several_verdicts(verdicts: list[Verdict], worst: str) -> None:
     assert worst_of(verdicts) == worst_of(verdicts[::-1]) == worst
@@ -168,7 +168,7 @@ steps = [{ launch = ["sh", "-c", "printf '#!/bin/sh\\\\nexit 0\\\\n' > tool; chm
 """)
     came = place.call("run")
     assert came.status == 1 and "differ: byte 1" in came.out
-    assert {each["matrix"]: each["verdict"] for each in place.cases()} == {"checks": "differed", "prepares": "unlaunched", "made": "held"}
+    assert {each["matrix"]: each["verdict"] for each in place.cases()} == {"checks": "failed", "prepares": "not-started", "made": "passed"}
     assert len(next(each for each in place.cases() if each["matrix"] == "checks")["steps"]) == 2
 
 

@@ -40,7 +40,7 @@ line = "y"
 
 
 def record(id: str = "c", **more: Any) -> Record:
-    base: dict[str, Any] = {"matrix": "one", "argv": ("x",), "values": {}, "verdict": "held", "exit": 0, "seconds": 0.1, "aspects": []}
+    base: dict[str, Any] = {"matrix": "one", "argv": ("x",), "values": {}, "verdict": "passed", "exit": 0, "seconds": 0.1, "aspects": []}
     return Record(id=id, **{**base, **more})
 
 
@@ -49,7 +49,7 @@ def unmet(aspect: str = "exit", actual: str = "1", **more: Any) -> AspectRecord:
 
 
 def failed(id: str, actual: str = "1", **more: Any) -> Record:
-    return record(id, **{"verdict": "differed", "exit": 1, "aspects": [unmet(actual=actual)], **more})
+    return record(id, **{"verdict": "failed", "exit": 1, "aspects": [unmet(actual=actual)], **more})
 
 
 @pytest.fixture
@@ -67,12 +67,12 @@ def add(counted: Tally, sequence: int, fields: Record, matrix: int = 0) -> None:
 
 
 def test_verdicts_are_counted_by_matrix_and_in_all(counted: Tally) -> None:
-    for number, (verdict, matrix) in enumerate([("held", 0), ("held", 1), ("hung", 1), ("known", 0), ("skipped", 0)]):
+    for number, (verdict, matrix) in enumerate([("passed", 0), ("passed", 1), ("timed-out", 1), ("known", 0), ("skipped", 0)]):
         add(counted, number, record(verdict=verdict, known="slow" * (verdict == "known"), skipped="no node" * (verdict == "skipped")), matrix)
-    assert counted.by_matrix == {0: {"held": 1, "known": 1, "skipped": 1}, 1: {"held": 1, "hung": 1}}
-    assert counted.counts == {"held": 2, "hung": 1, "known": 1, "skipped": 1} and counted.total == 5
+    assert counted.by_matrix == {0: {"passed": 1, "known": 1, "skipped": 1}, 1: {"passed": 1, "timed-out": 1}}
+    assert counted.counts == {"passed": 2, "timed-out": 1, "known": 1, "skipped": 1} and counted.total == 5
     assert {key: (each.count, each.ids) for key, each in counted.passed.items()} == {("known", "slow"): (1, ["c"]), ("skipped", "no node"): (1, ["c"])}
-    assert [(each.verdict, each.matrix, each.count) for each in counted.groups] == [("hung", 1, 1)]
+    assert [(each.verdict, each.matrix, each.count) for each in counted.groups] == [("timed-out", 1, 1)]
 
 
 def test_the_shortest_vector_stands_for_a_group_in_whatever_order_cases_end(counted: Tally, tmp_path: Path) -> None:
@@ -96,18 +96,18 @@ def test_no_more_ids_are_kept_than_are_named_and_no_more_groups_than_are_told_ap
     add(counted, 51, failed("e", actual="3"))
     add(counted, 52, failed("f", actual="2"))
     assert [each.count for each in counted.groups] == [IDS_KEPT + 2, 2] and counted.ungrouped == 1
-    assert counted.counts == {"differed": IDS_KEPT + 5}, "counted all the same"
+    assert counted.counts == {"failed": IDS_KEPT + 5}, "counted all the same"
 
 
 def test_the_worst_is_told_first_then_the_order_of_the_spec(counted: Tally) -> None:
-    for number, (verdict, actual) in enumerate([("differed", "1"), ("hung", "1"), ("differed", "2"), ("crashed", "1")]):
+    for number, (verdict, actual) in enumerate([("failed", "1"), ("timed-out", "1"), ("failed", "2"), ("crashed", "1")]):
         add(counted, number, failed(f"c{number}", actual, verdict=verdict))
     assert [each.sequence for each in counted.groups] == [3, 1, 0, 2]
 
 
 def test_what_is_groundless_is_counted_as_untried(counted: Tally) -> None:
     for number in range(3):
-        add(counted, number, failed(f"c{number}", verdict="groundless", exit=None, control=("--x",), aspects=[unmet("control", "exit 2: no")]))
+        add(counted, number, failed(f"c{number}", verdict="blocked", exit=None, control=("--x",), aspects=[unmet("control", "exit 2: no")]))
     (group,) = counted.groups
     assert (group.count, group.untried) == (3, 3)
 
@@ -130,7 +130,7 @@ def test_a_mask_that_found_nothing_anywhere_is_idle(counted: Tally) -> None:
 def test_the_slowest_and_the_quickest_are_those_that_ended(counted: Tally) -> None:
     for number, seconds in enumerate([0.3, 0.1, 0.5, 0.2, 0.4]):
         add(counted, number, record(f"c{number}", seconds=seconds))
-    add(counted, 9, record("h", verdict="hung", exit=None, seconds=10.0))
+    add(counted, 9, record("h", verdict="timed-out", exit=None, seconds=10.0))
     add(counted, 10, record("not launched", seconds=0.0))
     pace = counted.pace
     assert (pace.ended, pace.hung, pace.hung_seconds, pace.quickest) == (6, 1, 10.0, 0.1) and pace.seconds == pytest.approx(1.5)
@@ -156,14 +156,14 @@ def test_values_stand_in_the_order_of_the_spec_with_those_that_are_absent_last()
     one = run.matrices["s", "one"]
     assert one.axes == {"riders": {"1": [0, 1], "10": [0, 1], "2": [1, 0], ABSENT: [1, 1]}, "port": {"Skerry": [0, 2], "Holm": [1, 0], "Voe": [1, 0], ABSENT: [0, 1]}}
     assert [list(values) for values in one.axes.values()] == [["1", "10", "2", ABSENT], ["Skerry", "Holm", "Voe", ABSENT]]
-    assert (one.total, one.held, one.state, one.seconds) == (5, 2, "differed", pytest.approx(0.5)) and run.counts["held"] == 3
-    assert run.matrices["s", "two"].state == "held" and list(run.value_names) == ["z", "riders", "port"]
+    assert (one.total, one.passed, one.state, one.seconds) == (5, 2, "failed", pytest.approx(0.5)) and run.counts["passed"] == 3
+    assert run.matrices["s", "two"].state == "passed" and list(run.value_names) == ["z", "riders", "port"]
 
 
 def test_the_state_of_a_matrix_is_its_worst_that_is_no_failure() -> None:
     states = [summary_of(*(record(f"c{at}", verdict=each) for at, each in enumerate(verdicts))).matrices["s", "one"].state
-              for verdicts in (["held"], ["held", "skipped"], ["skipped", "known"], ["known", "hung"])]  # fmt: skip
-    assert states == ["held", "skipped", "known", "differed"]
+              for verdicts in (["passed"], ["passed", "skipped"], ["skipped", "known"], ["known", "timed-out"])]  # fmt: skip
+    assert states == ["passed", "skipped", "known", "failed"]
 
 
 def test_axes_are_told_by_how_well_they_tell_what_failed() -> None:
@@ -186,13 +186,13 @@ def test_one_case_shows_a_cause_and_causes_end(monkeypatch: pytest.MonkeyPatch) 
     assert [(each.fields.id, each.count, each.ids, each.where) for each in run.causes] == [("c", 3, ["a", "b", "c"], {"one": 3}), ("d", 1, ["d"], {"one": 1})]
     monkeypatch.setattr(summary, "MOST_CAUSES", 1)
     run = summary_of(failed("a"), failed("d", actual="2"), failed("b"))
-    assert [(each.fields.id, each.count) for each in run.causes] == [("a", 2)] and run.counts["differed"] == 3
+    assert [(each.fields.id, each.count) for each in run.causes] == [("a", 2)] and run.counts["failed"] == 3
 
 
 def test_what_stands_on_one_control_is_told_once() -> None:
-    fields = [failed(each, verdict="groundless", control=("--x",), aspects=[unmet("control", "exit 2: no --x here")]) for each in "abc"]
+    fields = [failed(each, verdict="blocked", control=("--x",), aspects=[unmet("control", "exit 2: no --x here")]) for each in "abc"]
     run = summary_of(*fields)
-    assert [run.is_told_elsewhere("s", each) for each in fields] == [False, True, True] and len(run.groundless) == 1
+    assert [run.is_told_elsewhere("s", each) for each in fields] == [False, True, True] and len(run.blocked) == 1
     assert not run.is_told_elsewhere("s", failed("d"))
 
 
@@ -215,14 +215,14 @@ def test_what_a_case_is_in_each_axis(fields: dict[str, Any], values: dict[str, s
 def test_a_grid_counts_each_cell_and_a_third_axis_splits_it_only_where_it_tells_more() -> None:
     def cases(is_held: Any) -> list[Record]:
         every = [(r, p, d) for r in (10, 9) for p in ("Skerry", "Holm") for d in ("mon", "sun")]
-        return [record(f"{r}{p}{d}", verdict="held" if is_held(r, p, d) else "differed", aspects=[] if is_held(r, p, d) else [unmet()],
+        return [record(f"{r}{p}{d}", verdict="passed" if is_held(r, p, d) else "failed", aspects=[] if is_held(r, p, d) else [unmet()],
                        values={"riders": r, "port": p, "day": d}) for r, p, d in every]  # fmt: skip
 
     axes = ["riders", "port", "day"]
     plain = cases(lambda r, p, d: r == 9)
     (grid,) = grids_of(summary_of(*plain).matrices["s", "one"], plain, axes)
     assert (grid.columns, grid.rows, grid.third) == (["9", "10"], ["Skerry", "Holm"], None) and grid.cells["Holm", "9"] == [2, 0]
-    assert [grid.state(row, column) for row in grid.rows for column in grid.columns] == ["held", "failed", "held", "failed"]
+    assert [grid.state(row, column) for row in grid.rows for column in grid.columns] == ["passed", "failed", "passed", "failed"]
     assert grid.state("Voe", "9") == "none"
     told = cases(lambda r, p, d: d == "mon")
     matrix = summary_of(*told).matrices["s", "one"]
@@ -247,7 +247,7 @@ def test_what_was_skipped_is_in_no_cell() -> None:
 
 def control(port: str, said: str = "exit 2: no {}") -> dict[str, Any]:
     """What a case has that stands on a vector which is refused."""
-    return {"verdict": "groundless", "control": ("--x", port), "aspects": [unmet("control", said.format(port))]}
+    return {"verdict": "blocked", "control": ("--x", port), "aspects": [unmet("control", said.format(port))]}
 
 
 def ruled(line: int, **more: Any) -> dict[str, Any]:
@@ -258,14 +258,14 @@ def ruled(line: int, **more: Any) -> dict[str, Any]:
 ANSWERS: list[tuple[dict[str, Any], str]] = [
     ({"exit": 2, "stderr": "usage: fare [-n N]\nfare: no port\n"}, "exit 2: fare: no port"), ({"exit": 1, "stderr": "usage: fare\n"}, "exit 1: usage: fare"),
     ({"exit": 1, "stdout": "\n\n no port \n", "stderr": ""}, "exit 1: no port"), ({"exit": 3}, "exit 3"), ({"exit": None, "signal": "SEGV"}, "SIGSEGV"),
-    ({"verdict": "hung", "exit": None, "stdout": "Port? "}, "hung: Port?"), ({"verdict": "unlaunched", "exit": None}, "unlaunched"),
+    ({"verdict": "timed-out", "exit": None, "stdout": "Port? "}, "timed_out: Port?"), ({"verdict": "not-started", "exit": None}, "not-started"),
     ({"aspects": [unmet("crash", "Python: KeyError: 'x'")], "stderr": "Traceback"}, "crashed: Python: KeyError: 'x'"), ({"exit": 1, "stderr": "x" * 300}, f"exit 1: {'x' * 200}"),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("fields", "answer"), ANSWERS)
 def test_how_a_launch_ended_and_what_it_said_in_a_line(fields: dict[str, Any], answer: str) -> None:
-    assert answer_of(record(**{"verdict": "differed", **fields})) == answer
+    assert answer_of(record(**{"verdict": "failed", **fields})) == answer
 
 
 SAME: list[tuple[dict[str, Any], dict[str, Any], bool]] = [
@@ -281,7 +281,7 @@ SAME: list[tuple[dict[str, Any], dict[str, Any], bool]] = [
     ({"stderr": "bad value 3x", "culprit": "3x"}, {"stderr": "bad value 4y", "culprit": "4y"}, True),
     (control("Moor"), control("Voe"), True), (control("Moor"), control("Voe", "exit 2: --x is broken"), False),
     (control("Moor"), {"family": "accepted", "kind": "smallest", "exit": 2, "argv": ("Voe",), "stderr": "no Voe"}, True),  # it stands on that
-    (control("Moor"), {"family": "accepted", "kind": "smallest", "exit": 2, "argv": ("Voe",), "stderr": "no Voe", "verdict": "unsteady"}, False),
+    (control("Moor"), {"family": "accepted", "kind": "smallest", "exit": 2, "argv": ("Voe",), "stderr": "no Voe", "verdict": "flaky"}, False),
     ({"family": "accepted", "kind": "pairs", "detail": "x", "culprit": "-a -b", "stderr": "1"}, {"family": "accepted", "kind": "pairs", "detail": "y", "culprit": "-a -b", "stderr": "2"}, True),
     ({"family": "accepted", "kind": "pairs", "detail": "x", "culprit": "-a -b"}, {"family": "accepted", "kind": "pairs", "detail": "x", "culprit": "-a -c"}, False),
     (ruled(7, kind="moved"), ruled(7, family="effects", kind="other value"), True), (ruled(7), ruled(8), False), (ruled(7, stderr="so"), ruled(7, stderr="or so"), False),
@@ -299,7 +299,7 @@ def test_what_two_failures_share_that_are_one_cause(one: dict[str, Any], other: 
 
 def test_the_worst_and_the_shortest_tell_a_cause_best() -> None:
     order = [failed("a", verdict="crashed", argv=("x",) * 9), failed("b", detail="x clashes", family="accepted", argv=("x", "y")), failed("c", argv=()),
-             failed("d", argv=("xx",)), failed("e", argv=("x", "y")), failed("f", verdict="groundless", argv=())]  # fmt: skip
+             failed("d", argv=("xx",)), failed("e", argv=("x", "y")), failed("f", verdict="blocked", argv=())]  # fmt: skip
     assert sorted(order[3:] + order[:3], key=telling) == order
 
 
@@ -313,9 +313,9 @@ def case(id: str, kind: str = "", **values: Any) -> Case:
 
 def test_what_failed_comes_first_then_what_is_new_then_each_kind_then_what_covers_most() -> None:
     cases = [case("a", x=1, y=1), case("b", x=1, y=1), case("c", x=2, y=2), case("failed", x=1, y=1), case("k1", "bad-type"), case("k2", "bad-type"), case("new", x=1, y=1)]
-    known = {each.id: ("differed" if each.id == "failed" else "held", 0.1) for each in cases if each.id != "new"}
+    known = {each.id: ("failed" if each.id == "failed" else "passed", 0.1) for each in cases if each.id != "new"}
     assert [each.id for each in ordered(cases, known)] == ["failed", "new", "k1", "c", "k2", "a", "b"]
-    slow = {**known, "c": ("held", 100.0)}
+    slow = {**known, "c": ("passed", 100.0)}
     assert [each.id for each in ordered(cases, slow)][3:5] == ["k2", "c"], "a second of it covers less"
 
 

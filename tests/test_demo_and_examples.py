@@ -23,7 +23,7 @@ def test_the_demo_finds_exactly_the_planted_faults_and_keeps_what_is_there(place
     came = place.call("demo", "office", timeout=300)
     assert came.status == 0, came.out
     assert "15 files written, 1 file kept as they were" in came.out
-    assert "16 of 16 planted faults found, no other findings, the sound editions held." in came.out
+    assert "16 of 16 planted faults found, no other findings, the sound editions passed." in came.out
     assert (place.folder / "office/tickets.csv").read_text().count("\n") == 2
 
 
@@ -31,7 +31,7 @@ def test_a_failure_that_no_planted_fault_explains_is_told(place: Place) -> None:
     office = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
     faults = list(read_faults(str(office / "faults.toml")))
     spec = load_spec(str(office / "tide.matrix.toml"))
-    about = {"matrix": "refusals", "values": {}, "verdict": "differed", "seconds": 0.0, "aspects": []}
+    about = {"matrix": "refusals", "values": {}, "verdict": "failed", "seconds": 0.0, "aspects": []}
     planted = Record(argv=("Voe", "Holm"), id="x", kind="too-many", culprit="Holm", **about)
     other = Record(argv=("Atlantis",), id="y", kind="not-a-choice", culprit="Atlantis", **about)
     tide = [fault for fault in faults if fault.program == "tide"]
@@ -45,7 +45,7 @@ def test_a_check_broken_on_purpose_is_seen_to_fail(place: Place) -> None:
     spec = place.folder / "office/tide.matrix.toml"
     spec.write_text(spec.read_text().replace("high water 03:35", "high water 03:36"))
     came = place.call("run", "office/tide.matrix.toml", "--only", "units")
-    assert came.status == 1 and "0 of 4 held" in came.out
+    assert came.status == 1 and "0 of 4 passed" in came.out
 
 
 READERS = [

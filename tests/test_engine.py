@@ -63,15 +63,15 @@ FED = [
 def test_standard_input_comes_from_anywhere(place: Place, stdin: str, came: str) -> None:
     place.write("names.txt", "Ben\nAda\n")
     (case,) = run(place, "cat", ONE + stdin + f"\nexpect.stdout = {json.dumps(came)}")
-    assert (case["verdict"], case["stdout"]) == ("held", came)
+    assert (case["verdict"], case["stdout"]) == ("passed", came)
     assert all(each["exit"] == 0 for each in case.get("feeders", [])) and ("feeders" in case) == ("command" in stdin)
 
 
 @pytest.mark.parametrize(("last", "exit", "signal", "verdict"), [
-    ("echo x; exec >&-; sleep 0.03; exit 3", 3, None, "differed"),
-    ("echo x; exec >&-; sleep 0.03", 0, None, "held"),
-    ("echo x; exec >&-; sleep 30", None, "PIPE", "held"),
-    ("while echo x; do :; done 2>&-", None, "PIPE", "held"),
+    ("echo x; exec >&-; sleep 0.03; exit 3", 3, None, "failed"),
+    ("echo x; exec >&-; sleep 0.03", 0, None, "passed"),
+    ("echo x; exec >&-; sleep 30", None, "PIPE", "passed"),
+    ("while echo x; do :; done 2>&-", None, "PIPE", "passed"),
 ])  # fmt: skip
 def test_a_feeder_gets_a_moment_to_end_by_itself(
     place: Place, last: str, exit: int | None, signal: str | None, verdict: str
@@ -90,12 +90,12 @@ def test_closed_standard_input_is_none_at_all(place: Place) -> None:
 
 def test_a_feeding_command_that_fails_is_told_with_its_exit(place: Place) -> None:
     (case,) = run(place, "cat", ONE + 'stdin = { command = ["sh -c \'echo a; exit 3\'", "cat"] }\nexpect.stdout = "a"')
-    assert case["verdict"] == "differed"
+    assert case["verdict"] == "failed"
     assert [(each["command"], each["exit"]) for each in case["feeders"]] == [("sh", 3), ("cat", 0)]
     (case,) = run(place, "head -c 3", ONE + 'stdin = { command = "yes" }\nexpect.stdout = "y\\ny"')
-    assert case["verdict"] == "held" and case["feeders"][0]["signal"] == "PIPE"
+    assert case["verdict"] == "passed" and case["feeders"][0]["signal"] == "PIPE"
     (case,) = run(place, "cat", ONE + 'stdin = { command = "nosuchcommand" }\nexpect.stdout = ""')
-    assert case["verdict"] == "unlaunched"
+    assert case["verdict"] == "not-started"
 
 
 def test_files_of_every_kind_are_put_in_place_and_what_changed_is_told(place: Place) -> None:
@@ -114,7 +114,7 @@ def test_files_of_every_kind_are_put_in_place_and_what_changed_is_told(place: Pl
     """
     script = "cat t.txt copy/a.txt; ./run.sh; od -An -tx1 b.bin; cat link; rm deep/er/x; echo more >> t.txt; echo new > empty/n; chmod 600 b.bin"
     cases = run(place, script, matrix)
-    assert len(cases) == 2 and all(each["verdict"] == "held" for each in cases)
+    assert len(cases) == 2 and all(each["verdict"] == "passed" for each in cases)
     case = next(each for each in cases if each["argv"] == ["Ada"])
     assert case["stdout"] == "hello Adaaran\n 00 01 ff\nhello Ada"
     assert {name: (each["state"], each.get("mode")) for name, each in case["files"].items()} == {
@@ -124,7 +124,7 @@ def test_files_of_every_kind_are_put_in_place_and_what_changed_is_told(place: Pl
 
 def test_environment_variables_are_set_and_unset_per_case(place: Place) -> None:
     matrix = 'line = "{n}"\naxes.n = [1, 2]\nenv = { N = "{n * 2}", LC_ALL = false }\nexpect.stdout = "{n * 2} none"'
-    assert [each["verdict"] for each in run(place, 'echo "$N ${LC_ALL-none}"', matrix)] == ["held", "held"]
+    assert [each["verdict"] for each in run(place, 'echo "$N ${LC_ALL-none}"', matrix)] == ["passed", "passed"]
 
 
 def test_a_terminal_has_its_size_and_is_the_controlling_one(place: Place) -> None:
@@ -142,32 +142,32 @@ DIALOGUE = 'dialogue = [{ prompt = "Name?", reply = "Ada B" }, { prompt = "Sure,
 @pytest.mark.parametrize("terminal", ["", "terminal = {}\n"], ids=["pipe", "terminal"])
 def test_prompts_are_answered_in_order(place: Place, terminal: str) -> None:
     (case,) = run(place, ASKING, ONE + terminal + DIALOGUE + 'expect.stdout.ends = "Ada B:yes"')
-    assert case["verdict"] == "held", case
+    assert case["verdict"] == "passed", case
     assert case["dialogue"] == [["Name?", "Ada B"], ["Sure, Ada B?", "yes"]]
 
 
 def test_a_prompt_that_never_comes_shows_the_conversation_so_far(place: Place) -> None:
     late = DIALOGUE.replace('"yes" }', '"yes", within = 0.3 }').replace("Sure, Ada B?", "Really?")
     (case,) = run(place, ASKING, ONE + "terminal = {}\n" + late + "expect.exit = 0")
-    assert case["verdict"] == "differed" and case["aspects"][0]["aspect"] == "dialogue" and case["seconds"] < 4, "the time of the program"
+    assert case["verdict"] == "failed" and case["aspects"][0]["aspect"] == "dialogue" and case["seconds"] < 4, "the time of the program"
     out = place.last.out  # type: ignore[attr-defined]
     assert 'the prompt "Really?"' in out and '"Name?" was answered "Ada B"' in out and "Sure, Ada B?" in out
 
 
 def test_a_prompt_nobody_expects_is_a_hang_that_shows_it(place: Place) -> None:
     (case,) = run(place, ASKING, ONE + "timeout = 2\nterminal = {}\nexpect.exit = 0")
-    assert case["verdict"] == "hung" and "Name?" in place.last.out  # type: ignore[attr-defined]
+    assert case["verdict"] == "timed-out" and "Name?" in place.last.out  # type: ignore[attr-defined]
 
 
 def test_standard_input_ends_behind_the_last_reply(place: Place) -> None:
     (case,) = run(place, 'printf "Name?"; read name; rest=$(cat); echo "$name, $rest end"', ONE + "timeout = 30\n"
                   'dialogue = [{ prompt = "Name?", reply = "Ada" }]\nexpect.stdout.ends = "Ada,  end"')  # fmt: skip
-    assert case["verdict"] == "held", case
+    assert case["verdict"] == "passed", case
 
 
 def test_a_stopped_program_is_woken_to_end_itself(place: Place) -> None:
     (case,) = run(place, "trap 'echo bye; exit' TERM; kill -STOP $$; sleep 9", ONE + "timeout = 2\nexpect.exit = 0")
-    assert (case["verdict"], case["stdout"]) == ("hung", "bye\n")
+    assert (case["verdict"], case["stdout"]) == ("timed-out", "bye\n")
 
 
 STOPS = [
@@ -188,7 +188,7 @@ def test_a_program_that_never_ends_is_stopped_without_counting_as_hung(
     place: Place, script: str, stop: str, stdout: str, ended: str | None
 ) -> None:
     (case,) = run(place, script, ONE + "timeout = 30\n" + stop + f"\nexpect.stdout{'.starts' if stdout else ''} = {json.dumps(stdout)}")
-    assert (case["verdict"], case["signal"]) == ("held", ended) and case["seconds"] < 20
+    assert (case["verdict"], case["signal"]) == ("passed", ended) and case["seconds"] < 20
     assert "stopped" in case
 
 
@@ -198,7 +198,7 @@ def test_one_that_does_not_stop_is_hung(place: Place) -> None:
         "trap '' TERM; echo ready; while :; do sleep 0.1; done",
         ONE + 'timeout = 60\nstop = { when-stdout = "ready" }\nexpect.exit = 0',
     )
-    assert case["verdict"] == "hung" and 1.9 < case["seconds"] < 50
+    assert case["verdict"] == "timed-out" and 1.9 < case["seconds"] < 50
 
 
 LEFT = [
@@ -212,10 +212,10 @@ LEFT = [
 def test_whatever_a_program_leaves_behind_is_ended_and_told(place: Place, jobs: str) -> None:
     for script in LEFT:
         cases = run(place, script, 'line = "{n}"\naxes.n = { from = 1, to = 6 }\nexpect.exit = 0', "--jobs", jobs)
-        assert all(each["verdict"] == "differed" and "sleep" in each["leftovers"] for each in cases), script
+        assert all(each["verdict"] == "failed" and "sleep" in each["leftovers"] for each in cases), script
         assert _processes_below(place.folder) == []
     cases = run(place, LEFT[0], ONE + 'expect = { exit = 0, leftovers = "allowed" }')
-    assert cases[0]["verdict"] == "held"
+    assert cases[0]["verdict"] == "passed"
 
 
 def test_a_bystander_is_never_harmed(place: Place) -> None:
@@ -239,13 +239,13 @@ def _processes_below(folder: Path) -> list[str]:
 
 
 NASTY = [
-    ("chmod 000 .", {"held"}),
-    ("rm -rf ../dir", {"held"}),
-    ("for i in $(seq 2000); do : > f$i; done; mkdir -p a/b/c; chmod 000 a/b", {"held"}),
-    ("kill -STOP $$", {"hung"}),
-    ("stty raw -echo 2>/dev/null; exit 0", {"held"}),
-    ("ln -s / up; mv ../home ../away; touch ../tmp/x", {"held"}),
-    ("exec 1>&- 2>&-; exit 0", {"held"}),
+    ("chmod 000 .", {"passed"}),
+    ("rm -rf ../dir", {"passed"}),
+    ("for i in $(seq 2000); do : > f$i; done; mkdir -p a/b/c; chmod 000 a/b", {"passed"}),
+    ("kill -STOP $$", {"timed-out"}),
+    ("stty raw -echo 2>/dev/null; exit 0", {"passed"}),
+    ("ln -s / up; mv ../home ../away; touch ../tmp/x", {"passed"}),
+    ("exec 1>&- 2>&-; exit 0", {"passed"}),
 ]
 
 
@@ -256,7 +256,7 @@ def test_nothing_a_program_does_to_its_surroundings_reaches_the_next_case(
     temporary = tmp_path_factory.mktemp("t")
     place.write("p.script", 'ls -A . "$HOME" "$TMPDIR"; eval "$1"')
     text = '[program]\nlaunch = "sh {here}/p.script"\n'
-    for seconds, verdicts in ((60, {"held"}), (2, {"hung"})):
+    for seconds, verdicts in ((60, {"passed"}), (2, {"timed-out"})):
         scripts = json.dumps([script for script, expected in NASTY if expected == verdicts])
         text += f"""\
 [[matrix]]
@@ -288,7 +288,7 @@ def test_few_descriptors_are_enough(place: Place) -> None:
         [COMMAND, "run", "--jobs", "8"], cwd=place.folder, capture_output=True, text=True, timeout=60,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (64, 64)),
     )  # fmt: skip
-    assert came.returncode == 0 and "200 vectors: all held" in came.stdout, came.stderr
+    assert came.returncode == 0 and "200 vectors: all passed" in came.stdout, came.stderr
 
 
 def test_steps_run_in_one_directory_each_with_its_own_expectations(place: Place) -> None:
@@ -306,9 +306,9 @@ def test_steps_run_in_one_directory_each_with_its_own_expectations(place: Place)
         expect.exit = 7
     """
     cases = run(place, 'case $1 in write) echo "$2" > t.txt;; read) cat t.txt; cat;; esac', matrix)
-    assert len(cases) == 4 and all(each["verdict"] == "differed" for each in cases)
+    assert len(cases) == 4 and all(each["verdict"] == "failed" for each in cases)
     first = cases[0]
-    assert [step["verdict"] for step in first["steps"]] == ["held", "held", "differed"]
+    assert [step["verdict"] for step in first["steps"]] == ["passed", "passed", "failed"]
     assert [step["argv"][0] for step in first["steps"]] == ["write", "read", "read"]
     assert [each["step"] for each in first["aspects"] if not each["met"]] == [3]
     assert "3 exit" in place.last.out  # type: ignore[attr-defined]
@@ -317,7 +317,7 @@ def test_steps_run_in_one_directory_each_with_its_own_expectations(place: Place)
 def test_a_step_after_one_that_could_not_be_launched_is_not_run(place: Place) -> None:
     matrix = 'axes.n = [1]\n[[matrix.steps]]\nline = "{\'x\' * 300000}"\n[[matrix.steps]]\nline = "b"\nexpect.exit = 0'
     (case,) = run(place, "exit 0", matrix)
-    assert case["verdict"] == "unlaunched" and "steps" not in case
+    assert case["verdict"] == "not-started" and "steps" not in case
 
 
 def test_other_launchers_and_other_builds_of_the_program(place: Place) -> None:
@@ -327,12 +327,12 @@ def test_other_launchers_and_other_builds_of_the_program(place: Place) -> None:
         run(place, "echo one", ONE + 'expect.stderr.contains = "+ echo one"', "--launcher", "loud", program=program)[0][
             "verdict"
         ]
-        == "held"
+        == "passed"
     )
-    assert run(place, "echo one", ONE + 'expect.stdout = "other"', "--program", "sh ./other.sh")[0]["verdict"] == "held"
+    assert run(place, "echo one", ONE + 'expect.stdout = "other"', "--program", "sh ./other.sh")[0]["verdict"] == "passed"
     assert (
         run(place, "echo one", ONE + 'expect.stdout = "other"', "--program", "sh {here}/other.sh")[0]["verdict"]
-        == "held"
+        == "passed"
     )
     came = place.call("run", "--launcher", "lout")
     assert came.status == 2 and "has no launcher 'lout'" in came.err
@@ -385,11 +385,11 @@ def test_a_killed_run_is_resumed_to_the_same_journal(place: Place) -> None:
     before = journal.read_bytes().count(b'"verdict"')
     assert 10 < before < 60
     came = place.call("run", "--journal", "j.jsonl", "--resume")
-    assert came.status == 1 and "60 vectors: 40 held, 20 differed" in came.out
+    assert came.status == 1 and "60 vectors: 40 passed, 20 failed" in came.out
     assert essence(place, "j.jsonl") == essence(place, "whole.jsonl")
-    assert place.journal("j.jsonl")[-1]["counts"] == {"held": 40, "differed": 20}
+    assert place.journal("j.jsonl")[-1]["counts"] == {"passed": 40, "failed": 20}
     again = place.call("run", "--journal", "j.jsonl", "--resume")
-    assert "60 vectors: 40 held, 20 differed" in again.out and len(place.journal("j.jsonl")) == 62
+    assert "60 vectors: 40 passed, 20 failed" in again.out and len(place.journal("j.jsonl")) == 62
     place.write("t.matrix.toml", LONG.replace("0.05", "0.04"))
     assert "has changed since" in place.call("run", "--journal", "j.jsonl", "--resume").err
 
@@ -407,16 +407,16 @@ def test_shards_are_disjoint_and_together_complete(place: Place) -> None:
 def test_only_what_failed_last_time_is_run_again(place: Place) -> None:
     place.write("t.matrix.toml", LONG.replace("sleep 0.05; ", ""))
     place.call("run")
-    assert "20 vectors: 20 differed" in place.call("run", "--failed").out
+    assert "20 vectors: 20 failed" in place.call("run", "--failed").out
     place.write("t.matrix.toml", LONG.replace("sleep 0.05; ", "").replace("$(($1 % 3 == 0))", "0"))
-    assert "20 vectors: all held" in place.call("run", "--failed").out
-    assert place.call("run", "--failed").out == "everything held last time; there is nothing to run again\n"
+    assert "20 vectors: all passed" in place.call("run", "--failed").out
+    assert place.call("run", "--failed").out == "everything passed last time; there is nothing to run again\n"
 
 
 def test_a_run_stops_after_so_many_failures(place: Place) -> None:
     place.write("t.matrix.toml", LONG)
     came = place.call("run", "--stop-after", "2", "--jobs", "1")
-    assert came.status == 1 and 2 <= sum(each["verdict"] == "differed" for each in place.cases()) < 8
+    assert came.status == 1 and 2 <= sum(each["verdict"] == "failed" for each in place.cases()) < 8
     assert len(place.cases()) < 40
 
 
@@ -425,7 +425,7 @@ def test_repetitions_that_disagree_are_unsteady(place: Place) -> None:
     cases = run(
         place, script, 'line = "{k}"\naxes.k = ["steady", "odd"]\nexpect.exit = 0', "--repeat", "3", "--jobs", "1"
     )
-    assert {each["argv"][0]: each["verdict"] for each in cases} == {"steady": "held", "odd": "unsteady"}
+    assert {each["argv"][0]: each["verdict"] for each in cases} == {"steady": "passed", "odd": "flaky"}
     assert "3 different ones in 3 launches" in place.last.out  # type: ignore[attr-defined]
 
 
@@ -433,9 +433,9 @@ def test_directories_of_failing_cases_are_kept(place: Place) -> None:
     cases = run(
         place, "echo left > t.txt; exit $1", 'line = "{n}"\naxes.n = [0, 1]\nexpect.exit = 0', "--keep-directories"
     )
-    failed = next(each for each in cases if each["verdict"] == "differed")
+    failed = next(each for each in cases if each["verdict"] == "failed")
     assert (Path(failed["kept"]) / "t.txt").read_text() == "left\n" and "its directory: " in place.last.out  # type: ignore[attr-defined]
-    assert not any("kept" in each for each in cases if each["verdict"] == "held")
+    assert not any("kept" in each for each in cases if each["verdict"] == "passed")
 
 
 def test_live_output_is_marked_and_harmless(place: Place) -> None:
@@ -459,7 +459,7 @@ def test_times_and_memory_are_the_kernels_own(place: Place) -> None:
 
 def test_an_output_cap_of_ones_own(place: Place) -> None:
     (case,) = run(place, "yes", ONE + "expect.exit = 0", program='output-cap = "10 KiB"')
-    assert case["verdict"] == "differed" and len(case["stdout"]) == 10240
+    assert case["verdict"] == "failed" and len(case["stdout"]) == 10240
 
 
 @pytest.mark.skipif(not os.path.isdir("/proc/self/task"), reason="needs /proc")
@@ -477,22 +477,22 @@ def test_a_run_of_many_cases_holds_its_memory(place: Place, monkeypatch: pytest.
         expect.exit = 0
         """)  # fmt: skip
     sizes: list[int] = []
-    held: list[tuple[int, int]] = []
+    passed: list[tuple[int, int]] = []
 
     class Watch(keen_matrix.RunWatch):
         def came(self, spec: Spec, result: ResultFrame, offset: int) -> None:
             sizes.append(len(result.line))
             if len(sizes) in (100, 700):
-                held.append((tracemalloc.get_traced_memory()[0], sum(map(_pages_of, children_of(os.getpid())))))
+                passed.append((tracemalloc.get_traced_memory()[0], sum(map(_pages_of, children_of(os.getpid())))))
 
     tracemalloc.start()
     try:
         found = keen_matrix.run_specs("t.matrix.toml", watch=Watch(), journal="own.jsonl")
     finally:
         tracemalloc.stop()
-    assert found.counts == {"held": 729}
-    assert held[1][0] - held[0][0] < 600 * min(sizes)
-    assert (held[1][1] - held[0][1]) * resource.getpagesize() < 600 * min(sizes)
+    assert found.counts == {"passed": 729}
+    assert passed[1][0] - passed[0][0] < 600 * min(sizes)
+    assert (passed[1][1] - passed[0][1]) * resource.getpagesize() < 600 * min(sizes)
 
 
 def _pages_of(pid: str) -> int:
@@ -504,7 +504,7 @@ def _pages_of(pid: str) -> int:
 def test_frames_survive_being_cut_anywhere() -> None:
     case = Case(sequence=1, id="abcdefghjk", matrix=2, argv=("a",))
     record = CaseRecorder(case, "m")
-    record.add(case.argv, Outcome(seconds=0.5), Judged(verdict="held", aspects=()))
+    record.add(case.argv, Outcome(seconds=0.5), Judged(verdict="passed", aspects=()))
     told = record.record(0)
     frames = [pack_result(case, told), pack_live("abcdefghjk", "stdout", 0.1, b"x" * 300), pack([1, 2])]
     stream = b"".join(frames)

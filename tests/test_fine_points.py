@@ -77,7 +77,7 @@ def test_a_number_is_described_with_all_of_its_bounds(bounds: dict[str, object],
 
 
 def accepted(**more: object) -> Record:
-    fields: dict[str, object] = {"id": "a", "matrix": "accepted", "argv": ("-a", "-b", "x"), "values": {}, "verdict": "differed", "seconds": 0.0}
+    fields: dict[str, object] = {"id": "a", "matrix": "accepted", "argv": ("-a", "-b", "x"), "values": {}, "verdict": "failed", "seconds": 0.0}
     unmet = AspectRecord(aspect="exit", met=False)
     return Record(**{**fields, "aspects": [unmet], "family": "accepted", "stderr": "p: -a and -b do not go together\n", **more})  # type: ignore[arg-type]
 
@@ -202,7 +202,7 @@ def test_the_harness_shows_why_its_interpreter_has_ended() -> None:
 # --- what is compared ---
 
 
-@pytest.mark.parametrize(("line", "verdict"), [("{port} -n 1", "held"), ("{port} -n 2", "differed")])
+@pytest.mark.parametrize(("line", "verdict"), [("{port} -n 1", "passed"), ("{port} -n 2", "failed")])
 def test_the_line_of_another_launch_is_the_one_that_is_launched(place: Place, line: str, verdict: str) -> None:
     place.write("p.sh", 'echo "$1 ${3:-1}"\n')
     text = f'[program]\nlaunch = "sh {{here}}/p.sh"\n[[matrix]]\nname = "m"\nline = "{{port}}"\naxes.port = ["Holm", "Voe"]\nexpect.alike = {{ line = "{line}" }}\n'

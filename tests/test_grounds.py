@@ -41,8 +41,8 @@ def run(place: Place, synopsis: str, *words: str, required: bool = False, says: 
 
 
 def told(cases: list[dict[str, Any]]) -> dict[str, str]:
-    """Return what did not hold and was launched: what it is about, and the edit that would state it."""
-    return {f"{each['kind']} {each.get('culprit', '')}".strip(): each.get("detail", "") for each in cases if each["verdict"] == "differed"}
+    """Return what failed and was launched: what it is about, and the edit that would state it."""
+    return {f"{each['kind']} {each.get('culprit', '')}".strip(): each.get("detail", "") for each in cases if each["verdict"] == "failed"}
 
 
 def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: Place) -> None:
@@ -53,7 +53,7 @@ def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: P
         "clash --paging": 'values.WHEN = { of = ["always", "auto", "never"] }',
         "clash --count": 'values.N = { type = "int" }',
     }
-    assert {each["verdict"] for each in cases} == {"held", "differed"}
+    assert {each["verdict"] for each in cases} == {"passed", "failed"}
     assert all("--output" in each["control"] for each in cases if each["family"] == "refusals"), "every control has what is required"
     out = place.last.out  # type: ignore[attr-defined]
     assert "it says     fare: error: argument -s/--short: not allowed with argument -l/--language" in out
@@ -73,13 +73,13 @@ def test_values_that_must_differ_are_found_and_told_once(place: Place) -> None:
     for _ in range(2):  # found out, and then tried again
         came = place.call("run")
         assert came.status == 0, came.out
-        assert came.out.count('where = ["ORIGIN != DESTINATION"]') == 1 and "all held" in came.out
-    assert {each["verdict"] for each in place.cases()} == {"held"} and len(place.cases()) > 20
+        assert came.out.count('where = ["ORIGIN != DESTINATION"]') == 1 and "all passed" in came.out
+    assert {each["verdict"] for each in place.cases()} == {"passed"} and len(place.cases()) > 20
 
 
 def test_a_synopsis_that_says_it_all_has_nothing_told(place: Place) -> None:
     cases = run(place, SOUND, more=TYPES)
-    assert {each["verdict"] for each in cases} == {"held"} and len(cases) > 100
+    assert {each["verdict"] for each in cases} == {"passed"} and len(cases) > 100
 
 
 def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) -> None:
@@ -88,17 +88,17 @@ def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) 
     came = place.call("run", "--report", "junit=j.xml", "--report", "tap=t.tap")
     cases = place.cases()
     verdicts = Counter(each["verdict"] for each in cases)
-    assert came.status == 1 and verdicts["held"] == 0 and verdicts["differed"] == 1
-    (smallest,) = (each for each in cases if each["verdict"] == "differed")
+    assert came.status == 1 and verdicts["passed"] == 0 and verdicts["failed"] == 1
+    (smallest,) = (each for each in cases if each["verdict"] == "failed")
     assert (smallest["kind"], smallest["detail"]) == ("smallest", 'values.FILE = { type = "file" }, and one in [files]')
-    groundless = [each for each in cases if each["verdict"] == "groundless"]
-    assert len(groundless) == len(cases) - 1 and {tuple(each["control"]) for each in groundless} == {("word",)}
-    assert all(each["seconds"] == 0 and each["exit"] is None for each in groundless), "none of them was launched"
+    blocked = [each for each in cases if each["verdict"] == "blocked"]
+    assert len(blocked) == len(cases) - 1 and {tuple(each["control"]) for each in blocked} == {("word",)}
+    assert all(each["seconds"] == 0 and each["exit"] is None for each in blocked), "none of them was launched"
     assert came.out.count("not launched, since they stand on it") == 1 and "it says     fare: no such file: word" in came.out
     xml, tap = (place.folder / "j.xml").read_text(), (place.folder / "t.tap").read_text()
-    assert xml.count("<failure") == 1 and xml.count("<skipped") == len(groundless)
-    assert tap.count("# SKIP") == len(groundless) and tap.count("\nnot ok") == 1
-    assert "groundless" in place.call("report").out and "0.0 %" in place.call("coverage").out
+    assert xml.count("<failure") == 1 and xml.count("<skipped") == len(blocked)
+    assert tap.count("# SKIP") == len(blocked) and tap.count("\nnot ok") == 1
+    assert "blocked" in place.call("report").out and "0.0 %" in place.call("coverage").out
 
 
 def test_what_was_learnt_is_kept_and_every_command_sees_the_same_vectors(place: Place) -> None:
@@ -135,7 +135,7 @@ def test_a_control_that_worked_once_is_tried_again_before_anything_stands_on_it(
     assert place.call("run").status == 1
     for each in place.cases():
         alone = "--short" in each["control"] and "--all" not in each["control"]
-        assert not alone or each["verdict"] == "groundless", each
+        assert not alone or each["verdict"] == "blocked", each
 
 
 @pytest.mark.parametrize("words", [["--shard", "1/1"], ["--jobs", "1"], ["--only", "accepted", "--only", "refusals"]])
@@ -155,7 +155,7 @@ def test_a_choice_that_derives_nothing_tries_nothing(place: Place) -> None:
 
 def test_what_varies_by_itself_is_masked_told_once_and_offered(place: Place) -> None:
     cases = run(place, SOUND, says='echo "pid $$ $operand1"', more=TYPES + 'derive = ["rephrasings", "again"]\n')
-    assert {each["verdict"] for each in cases} == {"held"}
+    assert {each["verdict"] for each in cases} == {"passed"}
     out = place.last.out  # type: ignore[attr-defined]
     assert out.count("varies by itself") == 1 and r"[[mask]]   matches = '(?<=pid\ )\d+'" in out
 
@@ -163,7 +163,7 @@ def test_what_varies_by_itself_is_masked_told_once_and_offered(place: Place) -> 
 def test_an_output_that_varies_wholly_is_not_compared(place: Place) -> None:
     says = 'head -c $(($$ % 40 + 20)) /dev/urandom | base64 -w 0'
     cases = run(place, SOUND, says=says, more=TYPES + 'derive = ["rephrasings"]\n')
-    assert {each["verdict"] for each in cases} == {"held"}
+    assert {each["verdict"] for each in cases} == {"passed"}
     assert "stdout varies wholly" in place.last.out  # type: ignore[attr-defined]
 
 
@@ -273,7 +273,7 @@ def test_the_page_and_the_other_reports_begin_with_the_causes(place: Place, tmp_
     page, text = (place.folder / "r.html").read_text(), (place.folder / "r.md").read_text()
     assert page.index("<h2>Causes") < page.index("<h2>Matrices") and "state it" in page
     first, *_ = (line for line in text.splitlines() if "<summary>" in line)
-    assert first == "<details><summary>accepted: differed: exit</summary>"
+    assert first == "<details><summary>accepted: failed: exit</summary>"
 
 
 def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_control(place: Place) -> None:
@@ -281,7 +281,7 @@ def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_co
     place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/fare.sh"\n[signature]\nsynopsis = "[-a] FILE"\nhelp = []\nderive = ["refusals"]\n')
     came = place.call("run", "--report", "junit=j.xml", "--report", "tap=t.tap")
     cases = place.cases()
-    assert came.status == 1 and {each["verdict"] for each in cases} == {"groundless"}
+    assert came.status == 1 and {each["verdict"] for each in cases} == {"blocked"}
     xml, tap = (place.folder / "j.xml").read_text(), (place.folder / "t.tap").read_text()
     assert (xml.count("<failure"), xml.count("<skipped")) == (1, len(cases) - 1)
     assert (tap.count("\nnot ok"), tap.count("# SKIP")) == (1, len(cases) - 1)
@@ -311,11 +311,11 @@ def test_an_operand_that_is_required_is_told_once_and_all_stand_on_it(place: Pla
         "a.json" = { literal = true, text = '{"b": 1}' }
         """)  # fmt: skip
     ran = place.call("run")
-    failed = [each for each in place.cases() if each["verdict"] != "held"]
-    assert [(each["kind"], each["verdict"], each["argv"]) for each in failed] == [("clash", "differed", [])], ran.out
+    failed = [each for each in place.cases() if each["verdict"] != "passed"]
+    assert [(each["kind"], each["verdict"], each["argv"]) for each in failed] == [("clash", "failed", [])], ran.out
     assert "state it    synopsis: FILE, without brackets" in ran.out
     spec = (place.folder / "p.matrix.toml").read_text().replace("[FILE]", "FILE")
     place.write("p.matrix.toml", spec)
     place.call("run")
     # too few is now refused by the program behind argparse, which therefore does not end with 2
-    assert {each["kind"] for each in place.cases() if each["verdict"] != "held"} == {"too-few"}
+    assert {each["kind"] for each in place.cases() if each["verdict"] != "passed"} == {"too-few"}

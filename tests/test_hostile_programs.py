@@ -73,7 +73,7 @@ def test_whatever_a_program_does_the_other_cases_get_their_verdict(place: Place,
     hostile(place, *HELD[:-1], *CRASHED, "daemon", "last")
     came = place.call("run", "--jobs", jobs, env={"TMPDIR": str(temporary)})
     verdicts = {each["argv"][0]: each["verdict"] for each in place.cases()}
-    assert verdicts == dict.fromkeys(HELD, "held") | dict.fromkeys(CRASHED, "crashed") | {"daemon": "differed"}
+    assert verdicts == dict.fromkeys(HELD, "passed") | dict.fromkeys(CRASHED, "crashed") | {"daemon": "failed"}
     assert came.status == 1 and "Traceback" not in came.err, came
     assert all(text in came.out for text in CRASHED.values()) and "sleep (ended)" in came.out
     assert (place.folder / "outside/precious").read_text() == "keep me"
@@ -84,7 +84,7 @@ def test_whatever_a_program_does_the_other_cases_get_their_verdict(place: Place,
 def test_a_directory_that_is_another_one_by_now_is_left_and_told(place: Place, temporary: Path) -> None:
     hostile(place, "fine", "above", "last")
     came = place.call("run", "--jobs", "1", env={"TMPDIR": str(temporary)})
-    assert came.status == 0 and "3 vectors: all held" in came.out
+    assert came.status == 0 and "3 vectors: all passed" in came.out
     assert re.search(r"left behind, since it could not be removed: \S+: something else is in its place", came.err)
     assert (place.folder / "outside/precious").read_text() == "keep me"
     assert len(os.listdir(place.folder / "outside")) == 1
@@ -113,7 +113,7 @@ def test_a_worker_that_is_killed_from_outside_loses_nothing(place: Place, tempor
     programs = Path(f"/proc/{workers[0]}/task/{workers[0]}/children").read_text().split()
     os.kill(int(workers[0]), signal.SIGKILL)
     out, err = process.communicate(timeout=60)
-    assert process.returncode == 0 and b"4 vectors: all held" in out, (out, err)
+    assert process.returncode == 0 and b"4 vectors: all passed" in out, (out, err)
     assert not any(os.path.exists(f"/proc/{pid}") for pid in programs)
     assert os.listdir(temporary) == []
 
@@ -139,7 +139,7 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
     time.sleep(4)
     os.killpg(process.pid, signal.SIGCONT)
     out, _ = process.communicate(timeout=60)
-    assert process.returncode == 0 and b"2 vectors: all held" in out, out
+    assert process.returncode == 0 and b"2 vectors: all passed" in out, out
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGQUIT, signal.SIGTERM, signal.SIGHUP])
@@ -171,15 +171,15 @@ def test_an_impatient_interruption_ends_all_in_order(
 
 @LINUX
 @pytest.mark.parametrize(("shell", "status", "told"), [
-    ("trap '' CHLD; keen-matrix run", 0, "2 vectors: all held"),
+    ("trap '' CHLD; keen-matrix run", 0, "2 vectors: all passed"),
     ("keen-matrix run > /dev/full", 3, "the output cannot be written: No space left on device"),
     ("keen-matrix unfold > /dev/full", 3, "the output cannot be written: No space left on device"),
     ("keen-matrix run --brief --report tap=/dev/full", 3, "/dev/full cannot be written: No space left on device"),
-    ("d=$(printf 't\\377'); mkdir \"$d\"; TMPDIR=$PWD/$d keen-matrix run", 0, "2 vectors: all held"),
-    ("d=$(printf 'f\\377'); mkdir \"$d\"; cp t.matrix.toml \"$d\"; keen-matrix run \"$d\"; keen-matrix report", 0, "2 held"),
+    ("d=$(printf 't\\377'); mkdir \"$d\"; TMPDIR=$PWD/$d keen-matrix run", 0, "2 vectors: all passed"),
+    ("d=$(printf 'f\\377'); mkdir \"$d\"; cp t.matrix.toml \"$d\"; keen-matrix run \"$d\"; keen-matrix report", 0, "2 passed"),
     ("mkdir gone; cd gone; rmdir ../gone; keen-matrix run ../t.matrix.toml", 3, "the current folder no longer exists"),
     ("mkdir gone; cd gone; rmdir ../gone; keen-matrix lint", 3, "the current folder no longer exists"),
-    ("ulimit -n 20; keen-matrix run", 0, "2 vectors: all held"),
+    ("ulimit -n 20; keen-matrix run", 0, "2 vectors: all passed"),
     ("ulimit -n 6; keen-matrix run", 3, "Too many open files"),
     ("exec 1>&- 2>&-; keen-matrix run", 0, ""),
 ])  # fmt: skip

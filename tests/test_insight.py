@@ -77,8 +77,8 @@ def test_doubt_scores_how_closely_expectations_look(place: Place, expect: str) -
     came = place.call("doubt", "--fail-under", "95")
     score = SCORES[expect]
     found = re.search(r"noticed, ([\d.]+) %", came.out)
-    if score is None:  # only outcomes that held are altered
-        assert "no case held, so nothing was altered, so 95 % is not reached" in came.out and came.status == 1
+    if score is None:  # only outcomes that passed are altered
+        assert "no case passed, so nothing was altered, so 95 % is not reached" in came.out and came.status == 1
         assert place.call("doubt").status == 0
     else:
         assert found, came.out
@@ -109,7 +109,7 @@ def test_the_demo_is_strict_and_doubting_it_is_quick(office: Place) -> None:
 
 
 def cases(words: str) -> list[Observed]:
-    """Return cases: a line a case, `+` before one that held, then its features as name=value, numbers apart."""
+    """Return cases: a line a case, `+` before one that passed, then its features as name=value, numbers apart."""
     found = []
     for number, line in enumerate(words.strip().splitlines()):
         sign, *features = line.split()
@@ -152,13 +152,13 @@ def test_failures_without_anything_in_common_are_not_explained() -> None:
 def test_sentences_tell_parts_from_traits() -> None:
     parts, trait = (Feature("-b", "given"), Feature("-c", "absent")), Feature("N", "is at least", "60")
     for features, fails, text in (
-        (parts[:1], 1, "the one case that did not hold has -b; no case that held has"),
-        (parts, 3, "all 3 cases that did not hold have -b together with no -c; no case that held has"),
-        ((trait,), 1, "in the one case that did not hold N is at least 60; no case that held is like that"),
+        (parts[:1], 1, "the one case that failed has -b; no case that passed has"),
+        (parts, 3, "all 3 cases that failed have -b together with no -c; no case that passed has"),
+        ((trait,), 1, "in the one case that failed N is at least 60; no case that passed is like that"),
         (
             (*parts, trait),
             3,
-            "all 3 cases that did not hold have -b together with no -c, and N is at least 60; no case that held is like that",
+            "all 3 cases that failed have -b together with no -c, and N is at least 60; no case that passed is like that",
         ),
     ):
         cause = CauseFound(Suspect(features, fails, 0), of=fails)
@@ -190,7 +190,7 @@ def test_a_refused_value_may_be_what_failures_share(place: Place) -> None:
         """)  # fmt: skip
     assert place.call("run").status == 1
     came = place.call("suspects").out
-    assert "in all 4 cases that did not hold the refused value is at least 201; no case that held is like that" in came
+    assert "in all 4 cases that failed the refused value is at least 201; no case that passed is like that" in came
 
 
 @pytest.fixture
@@ -217,7 +217,7 @@ def test_three_things_at_once_are_found_confirmed_and_narrowed(subtle: Place) ->
     first, _, confirmed = came.out.partition("further vectors")
     assert "have --bike together with --round-trip, and RIDERS is at least" in first
     assert "--bike and --round-trip and RIDERS is at least 10" in confirmed, came.out
-    id = next(each["id"] for each in subtle.cases() if each["verdict"] == "differed")
+    id = next(each["id"] for each in subtle.cases() if each["verdict"] == "failed")
     came = subtle.call("narrow", id, "--launches", "60")
     assert came.status == 0, came.err
     bare = re.findall(r"line = (\[.*\])", came.out)
@@ -366,12 +366,12 @@ def test_narrow_says_what_is_no_longer_there_and_tells_one_vector_once(place: Pl
     place.write("p.sh", 'case "$1" in x) echo boom; exit 3;; esac\necho fine')
     place.write("t.matrix.toml", NARROWS.replace("WORD", "x"))
     assert place.call("run").status == 1
-    ids = [each["id"] for each in place.cases() if each["verdict"] != "held"]
+    ids = [each["id"] for each in place.cases() if each["verdict"] != "passed"]
     came = place.call("narrow", *ids)
     assert came.status == 0 and came.out.count("[[matrix]]") == 1 and came.out.count("comes to the same vector as") == 2
     place.write("t.matrix.toml", NARROWS.replace("WORD", "y"))
     came = place.call("narrow")
-    assert came.status == 3 and "1 case of that run that did not hold is no longer in the spec" in came.err and "held" not in came.out
+    assert came.status == 3 and "1 case of that run that failed is no longer in the spec" in came.err and "passed" not in came.out
     assert place.call("run").status == 0
     assert "so there is nothing to narrow" in place.call("narrow").err
 

@@ -43,14 +43,14 @@ expect.stdout = "7.25\\n"
 def test_what_is_known_to_differ_fails_no_run_and_says_when_it_is_mended(fare: Place) -> None:
     spec(fare, KNOWN % "")
     came = fare.call("run")
-    assert verdicts(fare) == {"Skerry": "known", "Holm": "held", "Nowhere": "differed"}
+    assert verdicts(fare) == {"Skerry": "known", "Holm": "passed", "Nowhere": "failed"}
     assert "1 vector known: rounding of Skerry" in came.out
-    assert "holds again: remove its known (rounding of Holm)" in came.out
+    assert "passes again: remove its known (rounding of Holm)" in came.out
     assert came.status == 1
     spec(fare, KNOWN.replace(', "Nowhere"', "") % "")
     assert fare.call("run").status == 0
     # what is known is not run again as failed, and reports tell it with its reason
-    assert "everything held last time" in fare.call("run", "--failed").out
+    assert "everything passed last time" in fare.call("run", "--failed").out
     suite = ElementTree.fromstring(fare.call("report", "--format", "junit").out)
     assert [each.get("message") for each in suite.iter("skipped")] == ["known: rounding of Skerry"]
     assert (suite.get("failures"), suite.get("skipped")) == ("0", "1")
@@ -59,7 +59,7 @@ def test_what_is_known_to_differ_fails_no_run_and_says_when_it_is_mended(fare: P
     assert {each["known"] for each in rows} == {"rounding of Skerry", "rounding of Holm"}
 
 
-@pytest.mark.parametrize(("days", "status", "verdict"), [(0, 0, "known"), (-1, 1, "differed")])
+@pytest.mark.parametrize(("days", "status", "verdict"), [(0, 0, "known"), (-1, 1, "failed")])
 def test_a_known_difference_counts_after_its_day(fare: Place, days: int, status: int, verdict: str) -> None:
     day = date.today() + timedelta(days=days)
     spec(fare, KNOWN.replace(', "Holm", "Nowhere"', "") % f", until = {day}")
@@ -73,7 +73,7 @@ def test_what_is_known_by_ids_reaches_derived_vectors(fare: Place) -> None:
     rest = '[signature]\nsynopsis = "PORT"\nhelp = []\nderive = ["refusals"]\n[refusal]\nexit = 1\n'
     (fare.folder / "f.matrix.toml").write_text(HEAD.replace("fare.sh", "strict.sh") + rest)
     assert fare.call("run").status == 1
-    ids = [each["id"][:6] for each in fare.cases() if each["verdict"] == "differed"]
+    ids = [each["id"][:6] for each in fare.cases() if each["verdict"] == "failed"]
     with (fare.folder / "f.matrix.toml").open("a") as file:
         file.write(f"[[known]]\nids = {json.dumps(ids)}\nbecause = 'its usage says 2'\n")
     came = fare.call("run")
@@ -114,7 +114,7 @@ def test_what_is_skipped_is_not_launched_and_told(fare: Place) -> None:
     assert (fare.folder / "log").read_text() == "Skerry\n"
     assert "1 vector skipped: no ferry to Holm on" in came.out
     assert "1 vector skipped: no program no-such-program was found in PATH" in came.out
-    assert "3 vectors: 1 held, 2 skipped" in came.out
+    assert "3 vectors: 1 passed, 2 skipped" in came.out
     suite = ElementTree.fromstring(fare.call("report", "--format", "junit").out)
     assert suite.get("skipped") == "2"
     assert fare.call("report", "--format", "tap").out.count("# SKIP") == 2

@@ -43,15 +43,15 @@ def test_a_ci_server_shows_red_for_what_has_no_result(cut: Place) -> None:
     assert root.get("errors") == "1" and root.get("tests") == "3"
     assert cut.call("report", "--format", "tap").out.splitlines()[-1].startswith("Bail out! 2 cases")
     rows = json.loads(cut.call("report", "--format", "json").out)
-    assert [each["verdict"] for each in rows] == ["held", "held", "no result"]
+    assert [each["verdict"] for each in rows] == ["passed", "passed", "no result"]
     came = cut.call("report")
     assert came.status == 1 and SAYS in came.out and SAYS not in came.err
 
 
 def test_failed_runs_what_has_no_result(cut: Place) -> None:
     came = cut.call("run", "--failed")
-    assert came.status == 0 and "2 vectors: all held" in came.out
-    assert "everything held last time" in cut.call("run", "--failed").out
+    assert came.status == 0 and "2 vectors: all passed" in came.out
+    assert "everything passed last time" in cut.call("run", "--failed").out
 
 
 def test_failed_takes_what_a_cut_off_run_never_came_to(place: Place) -> None:
@@ -64,7 +64,7 @@ def test_failed_takes_what_a_cut_off_run_never_came_to(place: Place) -> None:
     came = place.call("report", "--format", "tap")
     assert came.status == 1 and "b.matrix.toml have no result: the run ended before it reached this spec" in came.out
     came = place.call("run", "--failed")
-    assert "4 vectors: all held" in came.out and "b.matrix.toml" in came.out and "a.matrix.toml" not in came.out
+    assert "4 vectors: all passed" in came.out and "b.matrix.toml" in came.out and "a.matrix.toml" not in came.out
     assert "not in the last run, so not run now: c.matrix.toml" in place.call("run", "--failed").out
 
 
@@ -78,12 +78,12 @@ def test_a_journal_without_a_line_is_none(cut: Place, command: tuple[str, ...], 
 
 def test_compare_ends_badly_when_what_held_is_gone_skipped_or_known(cut: Place) -> None:
     came = cut.call("compare", "whole.jsonl")
-    assert came.status == 1 and "2 cases that held before have no result in the later run" in came.out
+    assert came.status == 1 and "2 cases that passed before have no result in the later run" in came.out
     for mark in ('skip.because = "no tide"\nexpect.exit = 0', 'known.because = "the tide"\nexpect.stdout = "no"'):
         cut.write("t.matrix.toml", SPEC.replace("expect.exit = 0", mark))
         cut.call("run", "--journal", "later.jsonl")
         came = cut.call("compare", "whole.jsonl", "later.jsonl", "--format", "json")
-        assert came.status == 1 and json.loads(came.out)["counts"]["no longer held"] == 4, came
+        assert came.status == 1 and json.loads(came.out)["counts"]["newly failing"] == 4, came
 
 
 def test_a_run_that_launches_nothing_does_not_pass(place: Place) -> None:
@@ -96,7 +96,7 @@ def test_the_summary_counts_specs_that_could_not_be_run(place: Place) -> None:
     place.write("good.matrix.toml", SPEC)
     place.write("bad.matrix.toml", SPEC.replace('"true"', '"no-such-program"'))
     came = place.call("run")
-    assert came.status == 3 and "4 vectors: held; 1 spec could not be run" in came.out
+    assert came.status == 3 and "4 vectors: passed; 1 spec could not be run" in came.out
     # it never ran, so there is nothing to go on with
     came = place.call("report", "--format", "junit")
     assert came.status == 1 and "--resume" not in came.out + came.err
@@ -108,4 +108,4 @@ def test_a_shard_without_cases_is_a_run_of_none(place: Place) -> None:
     assert [each.status for each in parts] == [0, 0, 0]
     assert sum("has no cases" in each.out for each in parts) == 2
     came = place.call("report", "p1.jsonl", "p2.jsonl", "p3.jsonl")
-    assert came.status == 0 and "1 held" in came.out and not came.err
+    assert came.status == 0 and "1 passed" in came.out and not came.err

@@ -88,7 +88,7 @@ def test_a_bar_tells_how_far_a_run_is_and_goes_away(place: Place) -> None:
     with terminal(place, "run", "--jobs", "1") as call:
         seen = call.read().decode()
         assert call.process.wait(30) == 1
-    assert "running" in seen and "1 did not hold" in seen and "5/9" in seen.replace(" ", "")
+    assert "running" in seen and "1 failed" in seen and "5/9" in seen.replace(" ", "")
     last = seen[seen.rindex("\x1b[2K") :]
     assert "9 vectors:" in last and "running" not in last, "the bar is wiped before the results are shown"
 
@@ -102,7 +102,7 @@ def test_ctrl_c_on_a_terminal_shows_what_was_found_and_leaves_nothing(place: Pla
         os.write(call.master, b"\x03")
         seen = call.read().decode()
         assert call.process.wait(30) == 130
-    assert "2 vectors: held; interrupted" in seen and "Traceback" not in seen
+    assert "2 vectors: passed; interrupted" in seen and "Traceback" not in seen
     assert os.listdir(temporary) == []
 
 
@@ -141,7 +141,7 @@ def test_what_a_program_prints_cannot_reach_the_terminal(place: Place) -> None:
             seen = call.read()
         for sequence in (b"\x1b]0;", b"\x1b[2J", b"\x1b[5m", b"\x07", b"\x08", b"\xc2\x9b", b"red\r"):
             assert sequence not in seen, (words, sequence)
-        assert words == ("unfold",) or b"differed" in seen
+        assert words == ("unfold",) or b"failed" in seen
 
 
 def test_what_is_typed_without_a_last_newline_ends_too(place: Place) -> None:

@@ -143,7 +143,7 @@ def test_an_interruption_keeps_the_lines_that_were_told(ran: Place) -> None:
     out, err = process.communicate(timeout=60)
     assert process.returncode == 130, err.decode()
     told = out.decode()
-    assert "traced 1 that did not hold and 4 that held" in told
+    assert "traced 1 that failed and 4 that passed" in told
     assert "1 vector not launched (interrupted)" in told and "lines.py:7" in told
     assert "reaches" not in told, "of some vectors alone it cannot be said what none reaches"
     assert err.decode().splitlines()[-1] == "keen-matrix: not begun: b.matrix.toml"

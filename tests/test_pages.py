@@ -60,8 +60,8 @@ def test_every_block_that_looks_like_one_is_one() -> None:
         ("a\n...\nb\n", "a\nb\n", True),
         ("a\n...\nb\n", "a\n1\n2\nb\n", True),
         ("a\n...\nb\n", "a\n1\nb\nc\n", False),
-        ("2 held. 0.1 s, 2 jobs\n", "2 held. 31.24 s, 16 jobs\n", True),
-        ("2 held. 0.1 s\n", "3 held. 0.1 s\n", False),
+        ("2 passed. 0.1 s, 2 jobs\n", "2 passed. 31.24 s, 16 jobs\n", True),
+        ("2 passed. 0.1 s\n", "3 passed. 0.1 s\n", False),
         ("run of 2026-01-01 10:00 UTC\n", "run of 2027-11-30 23:59 UTC\n", True),
     ],
 )

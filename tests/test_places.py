@@ -228,7 +228,7 @@ def test_the_wrong_line_is_first_in_every_runtime(place: Folder, name: str) -> N
     assert (first["line"], first["score"], first["why"], first["holding"]) == (line, 1.0, "runs", 0)
     assert (second["line"], second["why"]) == (line - 1, "decides")
     came = place.call("places")
-    assert came.status == 1 and f"{PROGRAMS[name][0]}:{line}   1.00   4 of 4 run it, and 0 of 6 that held" in came.out
+    assert came.status == 1 and f"{PROGRAMS[name][0]}:{line}   1.00   4 of 4 run it, and 0 of 6 that passed" in came.out
     assert not list(place.folder.glob("**/*.v8")) and not list(place.folder.glob("**/prices.*"))
 
 
@@ -358,7 +358,7 @@ def test_vectors_that_run_the_same_lines_are_no_ranking(place: Folder) -> None:
     place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py"))
     place.call("run")
     came = place.call("places")
-    assert came.status == 1 and "vectors that held run the same lines" in came.out and "1.00" not in came.out
+    assert came.status == 1 and "vectors that passed run the same lines" in came.out and "1.00" not in came.out
 
 
 @pytest.mark.parametrize(
@@ -396,7 +396,7 @@ def test_lines_of_a_program_that_is_killed_are_not_lost(place: Folder) -> None:
 
 
 def run_of(id: str, failed: bool, *lines: int, words: tuple[str, ...] = ()) -> TracedCase:
-    fields = {"id": id, "matrix": "m", "argv": words, "values": {}, "verdict": "differed" if failed else "held", "seconds": 0.0, "aspects": []}
+    fields = {"id": id, "matrix": "m", "argv": words, "values": {}, "verdict": "failed" if failed else "passed", "seconds": 0.0, "aspects": []}
     record = Record(**fields, exit=0, signal=None, user_seconds=0.0, system_seconds=0.0, peak_bytes=0)  # type: ignore[arg-type]
     return TracedCase(Case(id=id, matrix=0, argv=words or (id,)), record, trace_of(Place("/f", line) for line in lines))
 
@@ -429,8 +429,8 @@ def test_reports_and_coverage_tell_of_the_places(place: Folder) -> None:
     assert "suspicious line" not in place.call("report", "--format", "annotations").out
     place.call("places")
     rows = json.loads(place.call("report", "--format", "json").out)
-    assert {row["place"] for row in rows if row["verdict"] == "differed"} == {"fare.py:8"}
-    assert {row["place"] for row in rows if row["verdict"] == "held"} == {""}
+    assert {row["place"] for row in rows if row["verdict"] == "failed"} == {"fare.py:8"}
+    assert {row["place"] for row in rows if row["verdict"] == "passed"} == {""}
     told = place.call("report", "--format", "annotations").out
     assert "::warning file=fare.py,line=8,title=suspicious line::" in told
     place.call("report", "--format", "html", "-o", "page.html")
@@ -452,9 +452,9 @@ def test_what_cannot_be_kept_is_shown_all_the_same(place: Folder) -> None:
 
 def test_a_case_that_is_not_there_or_held_is_no_comfort(place: Folder) -> None:
     made(place, "python")
-    held = next(case["id"] for case in place.cases() if case["verdict"] == "held")
-    for id in (held[:6], "zzzzzz"):
+    passed = next(case["id"] for case in place.cases() if case["verdict"] == "passed")
+    for id in (passed[:6], "zzzzzz"):
         came = place.call("places", id)
         assert came.status in (2, 3) and "suspicious" not in came.out and id in came.err
-    came = place.call("places", "--format", "json", held[:6])
+    came = place.call("places", "--format", "json", passed[:6])
     assert came.status == 3 and json.loads(came.out)["specs"] == []

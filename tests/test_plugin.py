@@ -130,7 +130,7 @@ def test_a_script_hears_of_every_record(office: Path, monkeypatch: pytest.Monkey
             heard.append((result.record.argv[0], result.record.verdict))
 
     found = keen_matrix.run_specs("fare.matrix.toml", only=["fares"], watch=Watch(), journal="own.jsonl")
-    assert sorted(heard) == [("Holm", "held"), ("Reef", "held"), ("Ry", "known"), ("Skerry", "differed")]
-    assert found.counts == {"held": 2, "differed": 1, "known": 1}
+    assert sorted(heard) == [("Holm", "passed"), ("Reef", "passed"), ("Ry", "known"), ("Skerry", "failed")]
+    assert found.counts == {"passed": 2, "failed": 1, "known": 1}
     lines = list(keen_matrix.read_journal("own.jsonl"))
-    assert [line.verdict for line in lines if isinstance(line, keen_matrix.Record)].count("held") == 2
+    assert [line.verdict for line in lines if isinstance(line, keen_matrix.Record)].count("passed") == 2

@@ -48,7 +48,7 @@ def test_a_line_of_a_pipe_is_a_vector(office: Place) -> None:
     out = said(office, "Holm", "-n abc Holm", "'North  Holm' x", status=0)
     first, second, third = (part for part in out.split("try> ")[1:])
     assert "accepted" in first and "│ fare of Holm" in first and "exit 0" in first
-    assert "refused  bad-type abc" in second and "│ bad number abc" in second and "held" in second
+    assert "refused  bad-type abc" in second and "│ bad number abc" in second and "passed" in second
     assert "refused  too-many x" in third and "one island, not 2" in third
 
 
@@ -73,7 +73,7 @@ def test_words_of_the_prompt(office: Place, lines: list[str], shown: str, status
 
 def test_what_follows_is_launched_and_told(office: Place) -> None:
     out = said(office, "-n 3 Holm", ":follow", "-n abc Holm", ":follow")
-    assert "11 of 12 vectors held" in out and "≠ -n 61 Holm" in out
+    assert "11 of 12 vectors passed" in out and "≠ -n 61 Holm" in out
     for kind in ("too-few ISLAND", "too-many", "unknown-option", "bad-type abc"):
         assert kind in out
     assert "nothing follows from it" in out

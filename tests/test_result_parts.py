@@ -38,7 +38,7 @@ def header(spec: str = "a.matrix.toml", **more: Any) -> Header:
 
 
 def record(id: str, **more: Any) -> Record:
-    base: dict[str, Any] = {"matrix": "m", "argv": ("x",), "values": {}, "verdict": "held", "exit": 0, "seconds": 0.1, "aspects": []}
+    base: dict[str, Any] = {"matrix": "m", "argv": ("x",), "values": {}, "verdict": "passed", "exit": 0, "seconds": 0.1, "aspects": []}
     return Record(id=id, **{**base, **more})
 
 
@@ -103,7 +103,7 @@ def test_a_journal_that_goes_on_has_all_that_was_whole(tmp_path: Path) -> None:
     with Journal(str(path), keep=True) as journal:
         assert journal.size == size and [type(line) for _, _, line in journal.lines()] == [Header, Record]
         journal.write(encode(record("b")))
-        journal.write_line(Finished(finished="2026-01-01T00:00:01+00:00", counts={"held": 2}))
+        journal.write_line(Finished(finished="2026-01-01T00:00:01+00:00", counts={"passed": 2}))
         assert [line.id for _, _, line in journal.lines() if isinstance(line, Record)] == ["a", "b"]
 
 
@@ -123,36 +123,36 @@ def history(tmp_path: Path) -> Iterator[WritableHistory]:
 def enter(kept: WritableHistory, verdicts: dict[str, str], **more: Any) -> int:
     number = kept.begin(ran(**more))
     kept.add(number, [(id, "m", verdict, 0.1 + len(id)) for id, verdict in verdicts.items()])
-    kept.finish(number, 2.0, {"held": len(verdicts)})
+    kept.finish(number, 2.0, {"passed": len(verdicts)})
     return number
 
 
 def test_a_history_tells_what_was_entered(tmp_path: Path) -> None:
     with history(tmp_path) as kept:
-        enter(kept, {"a": "held", "bb": "differed"}, journal="/j1")
-        enter(kept, {"a": "held", "bb": "held"}, journal="/j2")
+        enter(kept, {"a": "passed", "bb": "failed"}, journal="/j1")
+        enter(kept, {"a": "passed", "bb": "passed"}, journal="/j2")
         enter(kept, {"a": "crashed"}, spec="b", journal="/j3")
-        assert [(run.spec, run.seconds, dict(run.counts)) for run in kept.runs("a")] == [("a", 2.0, {"held": 2})] * 2
+        assert [(run.spec, run.seconds, dict(run.counts)) for run in kept.runs("a")] == [("a", 2.0, {"passed": 2})] * 2
         assert [run.spec for run in kept.runs()] == ["b", "a", "a"]
-        assert kept.last_of("a") == {"a": ("held", 1.1), "bb": ("held", 2.1)}
+        assert kept.last_of("a") == {"a": ("passed", 1.1), "bb": ("passed", 2.1)}
         assert kept.newest() == ("2026-01-01", "/j3")
         assert [row[1] for row in kept.slowest("a", 1)] == ["bb"]
-        assert [row[4] for row in kept.trend("bb")] == ["differed", "held"]
+        assert [row[4] for row in kept.trend("bb")] == ["failed", "passed"]
 
 
-@pytest.mark.parametrize(("digests", "unsteady"), [(("1", "1"), [("bb", 1, ["differed", "held"])]), (("1", "2"), [])])
-def test_a_case_is_unsteady_when_nothing_else_has_changed(tmp_path: Path, digests: tuple[str, str], unsteady: list[Any]) -> None:
+@pytest.mark.parametrize(("digests", "flaky"), [(("1", "1"), [("bb", 1, ["failed", "passed"])]), (("1", "2"), [])])
+def test_a_case_is_unsteady_when_nothing_else_has_changed(tmp_path: Path, digests: tuple[str, str], flaky: list[Any]) -> None:
     with history(tmp_path) as kept:
-        enter(kept, {"a": "held", "bb": "differed"}, digest=digests[0])
-        enter(kept, {"a": "held", "bb": "held"}, digest=digests[1])
-        assert [(id, changes, verdicts) for id, _, _, changes, verdicts in kept.unsteady("a")] == unsteady
+        enter(kept, {"a": "passed", "bb": "failed"}, digest=digests[0])
+        enter(kept, {"a": "passed", "bb": "passed"}, digest=digests[1])
+        assert [(id, changes, verdicts) for id, _, _, changes, verdicts in kept.flaky("a")] == flaky
 
 
 def test_the_newest_runs_of_each_spec_are_kept(tmp_path: Path) -> None:
     with history(tmp_path) as kept:
         for _ in range(3):
-            enter(kept, {"a": "held"})
-        enter(kept, {"a": "held"}, spec="b")
+            enter(kept, {"a": "passed"})
+        enter(kept, {"a": "passed"}, spec="b")
         assert kept.prune(1) == 2 and [run.spec for run in kept.runs()] == ["b", "a"]
         assert len(kept.trend("a")) == 2
 
@@ -192,8 +192,8 @@ def test_a_recorder_keeps_its_trouble_to_itself(tmp_path: Path) -> None:
     path = tmp_path / "nowhere" / "h.sqlite3"
     (tmp_path / "nowhere").write_text("a file where a folder should be")
     recorder = HistoryRecorder(str(path), ran())
-    recorder.add("a", "m", "held", 0.1)
-    recorder.finish({"held": 1})
+    recorder.add("a", "m", "passed", 0.1)
+    recorder.finish({"passed": 1})
     assert "the results are not entered into the history" in recorder.trouble
 
 
@@ -215,12 +215,12 @@ def test_a_damaged_history_is_set_aside_once_with_what_belongs_to_it_and_another
     Path(f"{path}-shm").write_bytes(b"of the damaged one")
     recorder = HistoryRecorder(str(path), ran())
     assert "the history was damaged and is set aside as" in recorder.trouble
-    recorder.add("a", "m", "held", 0.1)
-    recorder.finish({"held": 1})
+    recorder.add("a", "m", "passed", 0.1)
+    recorder.finish({"passed": 1})
     aside = recorder.trouble.split(" as ")[1].split(";")[0]
     assert Path(aside).exists() and Path(f"{aside}-shm").read_bytes() == b"of the damaged one" and is_ours(aside)
     with History(str(path)) as kept:
-        assert len([*kept.runs()]) == 1 and kept.last_of("a") == {"a": ("held", 0.1)}, "begun once, and written"
+        assert len([*kept.runs()]) == 1 and kept.last_of("a") == {"a": ("passed", 0.1)}, "begun once, and written"
 
 
 def test_a_history_that_is_damaged_under_a_run_is_set_aside_and_what_came_since_entered(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -228,7 +228,7 @@ def test_a_history_that_is_damaged_under_a_run_is_set_aside_and_what_came_since_
     path = tmp_path / "h.sqlite3"
     recorder = HistoryRecorder(str(path), ran())
     for id in "abc":
-        recorder.add(id, "m", "held", 0.1)
+        recorder.add(id, "m", "passed", 0.1)
     assert rows(path, "SELECT id FROM cases ORDER BY id") == [("a",), ("b",)] and not recorder.trouble, "by twos"
     enter = WritableHistory.add
     faults = iter([DamagedHistory("no page 7")])
@@ -239,10 +239,10 @@ def test_a_history_that_is_damaged_under_a_run_is_set_aside_and_what_came_since_
         enter(kept, *given)
 
     monkeypatch.setattr(WritableHistory, "add", once)
-    recorder.add("d", "m", "held", 0.1)
+    recorder.add("d", "m", "passed", 0.1)
     assert "set aside" in recorder.trouble
-    recorder.finish({"held": 4})
-    assert rows(path, "SELECT id FROM cases ORDER BY id") == [("c",), ("d",)] and rows(path, "SELECT number, counts FROM runs") == [(1, '{"held": 4}')]
+    recorder.finish({"passed": 4})
+    assert rows(path, "SELECT id FROM cases ORDER BY id") == [("c",), ("d",)] and rows(path, "SELECT number, counts FROM runs") == [(1, '{"passed": 4}')]
 
 
 def test_two_histories_damaged_in_one_run_are_the_disk_and_no_third_is_begun(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -256,9 +256,9 @@ def test_two_histories_damaged_in_one_run_are_the_disk_and_no_third_is_begun(tmp
         raise DamagedHistory("no page 7")
 
     monkeypatch.setattr(WritableHistory, "add", never)
-    recorder.add("a", "m", "held", 0.1)
-    recorder.add("b", "m", "held", 0.1)
-    recorder.finish({"held": 2})
+    recorder.add("a", "m", "passed", 0.1)
+    recorder.add("b", "m", "passed", 0.1)
+    recorder.finish({"passed": 2})
     assert len([each for each in os.listdir(tmp_path) if each.endswith(".damaged")]) == 1 and "set aside" in recorder.trouble
 
 
@@ -284,9 +284,9 @@ def slow(*seconds: float) -> dict[str, Any]:
     return {"seconds": seconds[0], "repeats": Repeats(times=len(seconds), different=1, seconds=list(seconds))}
 
 
-FAILED = {"verdict": "differed", "aspects": [AspectRecord(aspect="exit", met=False, form="exit", expected="0", actual="1")], "exit": 1}
+FAILED = {"verdict": "failed", "aspects": [AspectRecord(aspect="exit", met=False, form="exit", expected="0", actual="1")], "exit": 1}
 COMPARED: list[tuple[dict[str, Any] | None, dict[str, Any] | None, str | None]] = [
-    ({}, FAILED, "no longer held"), (FAILED, {}, "newly held"), (FAILED, {"verdict": "crashed", "exit": None, "signal": "SEGV"}, "other verdict"),
+    ({}, FAILED, "newly failing"), (FAILED, {}, "newly passing"), (FAILED, {"verdict": "crashed", "exit": None, "signal": "SEGV"}, "other verdict"),
     ({"stdout": "a"}, {"stdout": "b"}, "other output"), ({}, {}, None), ({}, None, "gone"), (None, {}, "new"),
     ({"seconds": 0.1}, {"seconds": 0.9}, "slower"), ({"seconds": 0.1}, {"seconds": 0.15}, None),
     (slow(0.10, 0.11, 0.12), slow(0.14, 0.15, 0.16), "slower"), (slow(0.10, 0.11, 0.15), slow(0.14, 0.15, 0.16), None),
@@ -307,9 +307,9 @@ def test_what_became_of_a_case(tmp_path: Path, before: Any, after: Any, kind: st
     (("--riders", "0"), "fare: too few", "edge", "values.RIDERS: bounds, or examples, without the value that is refused"),
 ])  # fmt: skip
 def test_what_a_message_tells_of_an_accepted_vector_is_stated(argv: tuple[str, ...], said: str, kind: str, stated: str) -> None:
-    fields = record("x", family="accepted", kind=kind, verdict="differed", argv=argv, stderr=said, culprit="RIDERS")
+    fields = record("x", family="accepted", kind=kind, verdict="failed", argv=argv, stderr=said, culprit="RIDERS")
     assert statement_of(fields) == stated
-    assert statement_of(record("x", family="refusals", kind=kind, verdict="differed", argv=argv, stderr=said)) == ""
+    assert statement_of(record("x", family="refusals", kind=kind, verdict="failed", argv=argv, stderr=said)) == ""
 
 
 def test_the_cases_that_are_named_are_the_first_of_the_spec_in_whatever_order_they_finish() -> None:
@@ -327,13 +327,13 @@ def test_of_a_crash_the_answer_names_the_error() -> None:
     fields = {"id": "a", "matrix": "m", "argv": ("x",), "values": {}, "seconds": 0.0, "exit": 1, "signal": None}
     more = {"user_seconds": 0.0, "system_seconds": 0.0, "peak_bytes": 0, "stderr": text}
     crashed = Record(verdict="crashed", aspects=[crash], **fields, **more)  # type: ignore[arg-type]
-    refused = Record(verdict="differed", aspects=[], **fields, **{**more, "stderr": "no number\n"})  # type: ignore[arg-type]
+    refused = Record(verdict="failed", aspects=[], **fields, **{**more, "stderr": "no number\n"})  # type: ignore[arg-type]
     assert (answer_of(crashed), answer_of(refused)) == ("crashed: Python: ValueError: no number", "exit 1: no number")
 
 
 def test_no_part_of_a_run_took_longer_than_the_run() -> None:
     """One matrix that runs alone has all launches counted as if one at a time; they went two at a time."""
-    pace = SimpleNamespace(slowest=[], quickest=5.7, ended=10, hung=0, hung_seconds=0.0, seconds=57.0)
+    pace = SimpleNamespace(slowest=[], quickest=5.7, ended=10, timed_out=0, hung_seconds=0.0, seconds=57.0)
     tally = SimpleNamespace(spec=SimpleNamespace(least_jobs=1), pace=pace, started_through=None, warm=0, is_cold_python=False)
     parts = time_shares([tally], Spent(build=2.0), 1.0, 30.0, 2)  # type: ignore[list-item]
     assert sum(each.seconds for each in parts) <= 30.0 + 1e-9

@@ -72,14 +72,14 @@ def test_a_grid_shows_what_separates_the_failures(ran: Place) -> None:
     wrong = ran.call("report", "--by", "rider")
     assert wrong.status == 2 and "did you mean 'riders'" in wrong.err
     plain = ran.call("report", env={"PYTHONIOENCODING": "ascii", "LC_ALL": "C"})
-    assert plain.out.isascii() and "= all held" in plain.out
+    assert plain.out.isascii() and "= all passed" in plain.out
     for width in ("60", "200"):
         assert ran.call("run", "--grid", "--only", "crossings", env={"COLUMNS": width}).status == 1
 
 
 def test_cells_of_a_grid() -> None:
     grid = Grid("m", "a", "b", ["1"], ["x"], {("x", "1"): [2, 0], ("x", "2"): [1, 1], ("x", "3"): [0, 1]})
-    assert [grid.state("x", column) for column in "1234"] == ["held", "mixed", "failed", "none"]
+    assert [grid.state("x", column) for column in "1234"] == ["passed", "mixed", "failed", "none"]
 
 
 def test_junit_is_legal_xml_with_a_suite_a_matrix(ran: Place) -> None:
@@ -106,14 +106,14 @@ def test_rows_have_axis_values_as_columns(ran: Place) -> None:
     assert len(rows) == 16 and {row["axis.riders"] for row in rows if row["matrix"] == "crossings"} == {"1", "2", "60"}
     same = json.loads(ran.call("report", "--format", "json").out)
     assert [row["id"] for row in same] == [row["id"] for row in rows] and same[0]["axis.riders"] in (1, 2, 60)
-    failed = next(row for row in rows if row["verdict"] == "differed" and row["matrix"] == "crossings")
+    failed = next(row for row in rows if row["verdict"] == "failed" and row["matrix"] == "crossings")
     assert (failed["failed"], failed["rule"], failed["words"]) == ("stdout", "t.matrix.toml:12", "Holm 60 --bike")
 
 
 def test_markdown_and_annotations_hold_no_markup_of_others(ran: Place) -> None:
     text = ran.call("report", "--format", "markdown").out
     assert (
-        "12 held" in text
+        "12 passed" in text
         and "<script>" not in re.sub(r"(`{3,})text\n.*?\n\1", "", text, flags=re.DOTALL)
         and "| ≠ |" in text
     )
@@ -207,7 +207,7 @@ def test_the_page_filters_shows_and_copies_and_nothing_hostile_runs(ran: Place) 
     assert (came["all"], came["search"], came["crashed"], came["stdout"]) == (16, 6, 1, 2)
     assert came["cell"] and int(str(came["cell"])) < 16
     assert str(came["copied"]).startswith("sh ") and "p.sh" in str(came["copied"])
-    assert came["title"] == "16 vectors: 12 held" and came["scripts"] == 4
+    assert came["title"] == "16 vectors: 12 passed" and came["scripts"] == 4
     assert "expected" in str(came["detail"]) and "found" in str(came["detail"])
 
 
@@ -223,7 +223,7 @@ def test_compare_tells_what_changed(ran: Place) -> None:
     came = ran.call("compare", "a.jsonl", "b.jsonl", "--all")
     assert came.status == 1
     assert (
-        "no longer held  4" in came.out
+        "newly failing  4" in came.out
         and "other output  4" in came.out
         and "new  4" in came.out
         and "gone  4" in came.out
@@ -232,7 +232,7 @@ def test_compare_tells_what_changed(ran: Place) -> None:
     assert 'line 1 of standard error: no such line' in ways or 'standard error: an empty line → "note"' in ways
     assert 'line 1 of standard output: "Skerry" → "skerry"' in ways and "such as" in ways
     back = ran.call("compare", "b.jsonl", "a.jsonl")
-    assert back.status == 1 and "newly held  4" in back.out
+    assert back.status == 1 and "newly passing  4" in back.out
 
 
 @pytest.mark.parametrize(("before", "after", "told"), [
@@ -286,7 +286,7 @@ def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
         (place.folder / "count").write_text(state)
         place.call("run")
     came = place.call("history")
-    assert came.status == 0 and came.out.partition("unsteady")[0].count("t.matrix.toml") == 3
+    assert came.status == 0 and came.out.partition("flaky")[0].count("t.matrix.toml") == 3
     flaky = re.search(r"(\w{6})  m  2 changes   = ≠ =", came.out)
     assert flaky, came.out
     trend = place.call("history", flaky[1])
@@ -349,7 +349,7 @@ def test_reading_a_history_changes_nothing_and_a_locked_one_holds_nobody_up(plac
     lock.execute("BEGIN EXCLUSIVE")
     came = place.call("run")
     lock.close()
-    assert came.status == 0 and "are not entered into the history" in came.err and "2 vectors: all held" in came.out
+    assert came.status == 0 and "are not entered into the history" in came.err and "2 vectors: all passed" in came.out
 
 
 def test_several_runs_at_once_share_a_history(place: Place) -> None:
@@ -359,7 +359,7 @@ def test_several_runs_at_once_share_a_history(place: Place) -> None:
     assert [each.wait(60) for each in started] == [0] * 5
     for each in started:
         each.communicate()
-    assert place.call("history").out.partition("unsteady")[0].count("t.matrix.toml") == 5
+    assert place.call("history").out.partition("flaky")[0].count("t.matrix.toml") == 5
 
 
 def test_replay_shows_everything_and_writes_a_script(ran: Place) -> None:
@@ -378,7 +378,7 @@ def test_replay_shows_everything_and_writes_a_script(ran: Place) -> None:
     id = json.loads(ran.call("unfold", "s.matrix.toml", "--format", "json").out.splitlines()[0])["id"]
     came = ran.call("replay", id[:6], "s.matrix.toml")
     assert came.status == 1
-    for text in ("comes from", "must satisfy", "differed", "stdout", "oops", "expected  0", "found     3", "always"):
+    for text in ("comes from", "must satisfy", "failed", "stdout", "oops", "expected  0", "found     3", "always"):
         assert text in came.out, came.out
     assert ran.call("replay", id, "s.matrix.toml", "--script", "again.sh").status == 0
     done = subprocess.run(["sh", "again.sh"], cwd=ran.folder, capture_output=True, text=True)
@@ -419,13 +419,13 @@ def test_a_large_journal_is_reported_quickly(place: Place) -> None:
     }
     lines = [json.dumps(head)]
     for number in range(10_000):
-        held = number % 50 != 0
-        aspects = [] if held else [{"aspect": "exit", "met": False, "form": "is", "expected": "0", "actual": "1"}]
+        passed = number % 50 != 0
+        aspects = [] if passed else [{"aspect": "exit", "met": False, "form": "is", "expected": "0", "actual": "1"}]
         lines.append(json.dumps({"id": f"{number:010d}", "matrix": "m", "family": None, "kind": None, "argv": [str(number)],
-                                 "values": {"a": number % 20, "b": number % 7}, "verdict": "held" if held else "differed", "exit": 0,
+                                 "values": {"a": number % 20, "b": number % 7}, "verdict": "passed" if passed else "failed", "exit": 0,
                                  "signal": None, "seconds": 0.01, "user_seconds": 0, "system_seconds": 0, "peak_bytes": 1, "stdout": "x",
                                  "stderr": "", "files": {}, "aspects": aspects}))  # fmt: skip
-    lines.append('{"finished":"2026-01-01T00:00:09","counts":{"held":9800,"differed":200}}')
+    lines.append('{"finished":"2026-01-01T00:00:09","counts":{"passed":9800,"failed":200}}')
     (place.folder / "big.jsonl").write_text("\n".join(lines) + "\n")
     started = time.monotonic()
     assert place.call("report", "big.jsonl", "--format", "html", "-o", "run.html").status == 0

@@ -39,8 +39,8 @@ def test_a_ten_line_spec_holds(place: Place) -> None:
     came = place.call("run")
     assert (came.status, came.err) == (0, "")
     assert came.out.splitlines()[0] == "greet.matrix.toml   sh greet.sh"
-    assert came.out.splitlines()[1] == "  = greetings  10 held"
-    assert came.out.splitlines()[-1].startswith("10 vectors: all held. ")
+    assert came.out.splitlines()[1] == "  = greetings  10 passed"
+    assert came.out.splitlines()[-1].startswith("10 vectors: all passed. ")
 
 
 def test_a_failure_shows_expected_before_came_and_a_line_to_paste(place: Place) -> None:
@@ -52,7 +52,7 @@ def test_a_failure_shows_expected_before_came_and_a_line_to_paste(place: Place) 
     assert 'expected  "hello Ben Ten"' in came.out and r'found     "hello  Ben\t\e[31m·"' in came.out
     assert "greet.matrix.toml:6\n" in came.out and "greet.matrix.toml:11\n" in came.out
     assert "\x1b" not in came.out
-    assert "10 vectors: 8 held, 2 differed" in came.out and "the same way: " in came.out
+    assert "10 vectors: 8 passed, 2 failed" in came.out and "the same way: " in came.out
 
 
 def test_the_shown_line_does_what_the_case_did(place: Place) -> None:
@@ -116,44 +116,44 @@ def test_the_environment_is_clean_and_the_directory_fresh(place: Place) -> None:
 
 
 VERDICTS = [
-    ("exit 0", "expect.exit = 0", {"held": ()}),
-    ("exit 3", "expect.exit = 0", {"differed": ("exit",)}),
-    ("exit 3", 'expect.exit = "1..125"', {"held": ()}),
-    ("exit 3", "expect.exit = [0, 3]", {"held": ()}),
-    ("exit 0", 'expect.exit = "nonzero"', {"differed": ("exit",)}),
-    ("exit 2", 'expect.exit = "{argc + 1}"', {"held": ()}),
+    ("exit 0", "expect.exit = 0", {"passed": ()}),
+    ("exit 3", "expect.exit = 0", {"failed": ("exit",)}),
+    ("exit 3", 'expect.exit = "1..125"', {"passed": ()}),
+    ("exit 3", "expect.exit = [0, 3]", {"passed": ()}),
+    ("exit 0", 'expect.exit = "nonzero"', {"failed": ("exit",)}),
+    ("exit 2", 'expect.exit = "{argc + 1}"', {"passed": ()}),
     ("exit 1", 'expect.exit = "{nine(1)}"', {}),
     ("exit 0", 'expect.exit = "{1 / 0}"', {}),
     ("exit 0", 'expect.exit = "{1 // (argc - 1)}"', {}),
-    ("kill -TERM $$", 'expect.signal = "TERM"', {"held": ()}),
-    ("exit 0", 'expect.signal = "TERM"', {"differed": ("signal",)}),
+    ("kill -TERM $$", 'expect.signal = "TERM"', {"passed": ()}),
+    ("exit 0", 'expect.signal = "TERM"', {"failed": ("signal",)}),
     ("kill -SEGV $$", 'expect.stdout = ""', {"crashed": ("crash",)}),
-    ("kill -SEGV $$", 'expect = { stdout = "", crash = "allowed" }', {"held": ()}),
+    ("kill -SEGV $$", 'expect = { stdout = "", crash = "allowed" }', {"passed": ()}),
     ("nosuchcommand", 'expect.exit = "nonzero"', {"crashed": ("crash",)}),
     ("python3 -c 'int(\"x\")'", "expect.exit = 1", {"crashed": ("crash",)}),
     ("perl -e 'die \"no such port\"'", 'expect.exit = "nonzero"', {"crashed": ("crash",)}),
-    ("perl -e 'die \"no such port\\n\"'", 'expect.exit = "nonzero"', {"held": ()}),
+    ("perl -e 'die \"no such port\\n\"'", 'expect.exit = "nonzero"', {"passed": ()}),
     ("node -e 'null.x'", 'expect.exit = "nonzero"', {"crashed": ("crash",)}),
-    ("echo 'error: no such port' >&2; exit 1", "expect.exit = 1", {"held": ()}),
-    ("echo hi", 'expect.stdout = "hi"', {"held": ()}),
-    ("printf hi", 'expect.stdout = "hi\\n"', {"differed": ("stdout",)}),
-    ("echo hi; echo", 'expect.stdout = "hi"', {"differed": ("stdout",)}),
-    ("echo hi", 'expect.stdout.is = "ho"', {"differed": ("stdout",)}),
-    ("echo hi >&2", 'expect = { stdout = "", stderr.contains = ["h", "i"] }', {"held": ()}),
-    ("echo hi", 'expect.stdout.contains = ["h", "o"]', {"differed": ("stdout",)}),
-    ("echo hi", 'expect.stdout.lacks = ["x", "hi"]', {"differed": ("stdout",)}),
-    ("echo hi 42", 'expect.stdout.matches = "^hi \\\\d+$"', {"held": ()}),
-    ("echo hi", 'expect.stdout.matches = "^ho"', {"differed": ("stdout",)}),
-    ("echo " + "a" * 40 + "b", 'expect.stdout.matches = "^((a+)+)+$"', {"differed": ("stdout",)}),
-    ("echo hi", "expect.stdout.empty = true", {"differed": ("stdout",)}),
-    ("echo hi", "expect.stdout.empty = false", {"held": ()}),
-    ("echo '{x}'", 'expect.stdout = { is = "{x}", literal = true }', {"held": ()}),
-    ("printf 'a\\377b'", 'expect.stdout = { starts = "a", ends = "b" }', {"held": ()}),
-    ("echo ticket > t.txt", 'expect.files."t.txt" = "ticket"', {"held": ()}),
-    ("echo ticket >> t.txt", 'expect.files."t.txt" = "ticket"\nfiles."t.txt" = "old\\n"', {"differed": ("files.t.txt",)}),
-    ("rm t.txt", 'expect.files."t.txt" = "absent"\nfiles."t.txt" = "old"', {"held": ()}),
-    ("mkdir t.txt", 'expect.files."t.txt" = "x"', {"differed": ("files.t.txt",)}),
-    ("cat", 'expect.stdout = "Ada"\nstdin = "Ada"', {"held": ()}),
+    ("echo 'error: no such port' >&2; exit 1", "expect.exit = 1", {"passed": ()}),
+    ("echo hi", 'expect.stdout = "hi"', {"passed": ()}),
+    ("printf hi", 'expect.stdout = "hi\\n"', {"failed": ("stdout",)}),
+    ("echo hi; echo", 'expect.stdout = "hi"', {"failed": ("stdout",)}),
+    ("echo hi", 'expect.stdout.is = "ho"', {"failed": ("stdout",)}),
+    ("echo hi >&2", 'expect = { stdout = "", stderr.contains = ["h", "i"] }', {"passed": ()}),
+    ("echo hi", 'expect.stdout.contains = ["h", "o"]', {"failed": ("stdout",)}),
+    ("echo hi", 'expect.stdout.lacks = ["x", "hi"]', {"failed": ("stdout",)}),
+    ("echo hi 42", 'expect.stdout.matches = "^hi \\\\d+$"', {"passed": ()}),
+    ("echo hi", 'expect.stdout.matches = "^ho"', {"failed": ("stdout",)}),
+    ("echo " + "a" * 40 + "b", 'expect.stdout.matches = "^((a+)+)+$"', {"failed": ("stdout",)}),
+    ("echo hi", "expect.stdout.empty = true", {"failed": ("stdout",)}),
+    ("echo hi", "expect.stdout.empty = false", {"passed": ()}),
+    ("echo '{x}'", 'expect.stdout = { is = "{x}", literal = true }', {"passed": ()}),
+    ("printf 'a\\377b'", 'expect.stdout = { starts = "a", ends = "b" }', {"passed": ()}),
+    ("echo ticket > t.txt", 'expect.files."t.txt" = "ticket"', {"passed": ()}),
+    ("echo ticket >> t.txt", 'expect.files."t.txt" = "ticket"\nfiles."t.txt" = "old\\n"', {"failed": ("files.t.txt",)}),
+    ("rm t.txt", 'expect.files."t.txt" = "absent"\nfiles."t.txt" = "old"', {"passed": ()}),
+    ("mkdir t.txt", 'expect.files."t.txt" = "x"', {"failed": ("files.t.txt",)}),
+    ("cat", 'expect.stdout = "Ada"\nstdin = "Ada"', {"passed": ()}),
     ("exit 0", "", {"unchecked": ()}),
 ]  # fmt: skip
 
@@ -194,7 +194,7 @@ def test_the_last_rule_that_names_an_aspect_wins(place: Place) -> None:
         """,
     )
     assert place.call("run").status == 1
-    assert {each["argv"][0]: each["verdict"] for each in place.cases()} == {"0": "differed", "4": "held", "7": "held"}
+    assert {each["argv"][0]: each["verdict"] for each in place.cases()} == {"0": "failed", "4": "passed", "7": "passed"}
 
 
 def test_an_oracle_answers_and_its_failures_stay_in_their_case(place: Place) -> None:
@@ -213,7 +213,7 @@ def test_an_oracle_answers_and_its_failures_stay_in_their_case(place: Place) -> 
         """,
     )
     came = place.call("run")
-    assert came.status == 1 and "3 of 4 held" in came.out
+    assert came.status == 1 and "3 of 4 passed" in came.out
     assert "the expression double(n) failed: no three (with n = 3)" in came.out
 
 
@@ -232,7 +232,7 @@ def run_script(
 def test_a_program_that_ignores_sigterm_is_killed_and_its_output_kept(place: Place) -> None:
     out = run_script(place, "trap '' TERM; echo begun; while :; do sleep 0.1; done")
     (case,) = place.cases()
-    assert (case["verdict"], case["stdout"]) == ("hung", "begun\n")
+    assert (case["verdict"], case["stdout"]) == ("timed-out", "begun\n")
     assert 1.4 < case["seconds"] < 20
     assert "to end within 1 s" in out and "begun" in out
 
@@ -240,7 +240,7 @@ def test_a_program_that_ignores_sigterm_is_killed_and_its_output_kept(place: Pla
 def test_a_background_child_does_not_hold_up_the_case_and_is_gone_after(place: Place) -> None:
     out = run_script(place, "sleep 60 & echo $!")
     (case,) = place.cases()
-    assert case["verdict"] == "differed" and case["leftovers"] == ["sleep"] and case["seconds"] < 40
+    assert case["verdict"] == "failed" and case["leftovers"] == ["sleep"] and case["seconds"] < 40
     assert "no process left behind" in out and "sleep (ended)" in out
     time.sleep(0.1)
     stat = Path(f"/proc/{case['stdout'].strip()}/stat")
@@ -249,13 +249,13 @@ def test_a_background_child_does_not_hold_up_the_case_and_is_gone_after(place: P
 
 def test_a_program_that_closes_its_streams_and_lives_on_is_hung(place: Place) -> None:
     run_script(place, "exec >&- 2>&-; sleep 30")
-    assert place.cases()[0]["verdict"] == "hung"
+    assert place.cases()[0]["verdict"] == "timed-out"
 
 
 def test_a_flood_is_cut_at_the_cap_and_ended(place: Place) -> None:
     out = run_script(place, "exec yes 0123456789", timeout=30)
     (case,) = place.cases()
-    assert (case["verdict"], len(case["stdout"])) == ("differed", 8 * 1024 * 1024)
+    assert (case["verdict"], len(case["stdout"])) == ("failed", 8 * 1024 * 1024)
     assert case["stdout_bytes"] > 8 * 1024 * 1024
     assert "at most 8,388,608 bytes a stream" in out
 
@@ -312,7 +312,7 @@ def test_words_that_the_system_refuses_are_told_case_by_case(place: Place) -> No
         '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{\'x\' * n}"\naxes.n = [5, 200000]\nexpect.exit = 0\n',
     )
     came = place.call("run")
-    assert came.status == 1 and "1 held, 1 unlaunched" in came.out
+    assert came.status == 1 and "1 passed, 1 not started" in came.out
     assert "the longest has 200,000 bytes" in came.out
 
 
@@ -339,9 +339,9 @@ def test_ctrl_c_ends_the_programs_and_keeps_what_finished(place: Place) -> None:
     os.killpg(process.pid, signal.SIGINT)
     out, _ = process.communicate(timeout=20)
     assert process.returncode == 130
-    assert "4 vectors: held; interrupted, so the others have no result" in out.decode()
+    assert "4 vectors: passed; interrupted, so the others have no result" in out.decode()
     lines = [json.loads(line) for line in journal.read_text().splitlines()]
-    assert lines[-1]["counts"] == {"held": 4}
+    assert lines[-1]["counts"] == {"passed": 4}
 
 
 def test_workers_end_their_programs_when_the_engine_is_killed(place: Place) -> None:
@@ -412,7 +412,7 @@ def test_the_journal_has_its_header_a_line_per_case_and_its_end(place: Place) ->
     first, *cases, last = place.journal("j.jsonl")
     assert first["journal"] == 1 and first["spec"] == "greet.matrix.toml" and len(first["spec_digest"]) == 32
     assert {"version", "started", "platform", "jobs"} <= first.keys()
-    assert last["counts"] == {"held": 10} and "finished" in last
+    assert last["counts"] == {"passed": 10} and "finished" in last
     assert len({each["id"] for each in cases}) == 10
     wanted = {"id", "matrix", "family", "kind", "argv", "values", "judgement", "verdict", "exit", "signal", "seconds",
               "user_seconds", "system_seconds", "peak_bytes", "stdout", "stderr", "files", "aspects"}  # fmt: skip

@@ -55,10 +55,10 @@ def test_every_beginning_covers_most_and_failed_ones_come_first() -> None:
     assert plain.reached(9).pairs >= 24 and plain.reached(9).of_pairs == 27, (
         "in the order of the spec nine rows cover 15"
     )
-    known = {each.id: ("held", 1.0) for each in cases[:20]} | {cases[13].id: ("differed", 1.0)}
+    known = {each.id: ("passed", 1.0) for each in cases[:20]} | {cases[13].id: ("failed", 1.0)}
     first = ordered(cases, known).cases
     assert first[0].id == cases[13].id and {each.id for each in first[1:8]} == {each.id for each in cases[20:]}
-    slow = {each.id: ("held", 9.0 if each.values["a"] == 0 else 0.1) for each in cases}
+    slow = {each.id: ("passed", 9.0 if each.values["a"] == 0 else 0.1) for each in cases}
     assert all(each.values["a"] != 0 for each in ordered(cases, slow).cases[:6])
     gains = [len(set().union(*map(pairs_in, plain.cases[:n]))) for n in range(1, 28)]
     assert gains == sorted(gains)
@@ -222,4 +222,4 @@ def test_a_cluster_of_this_machine(place: Place) -> None:
         text=True,
         timeout=90,
     )
-    assert came.returncode == 1 and "120 vectors: 119 held, 1 differed" in came.stdout, came.stderr
+    assert came.returncode == 1 and "120 vectors: 119 passed, 1 failed" in came.stdout, came.stderr

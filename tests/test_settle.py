@@ -143,7 +143,7 @@ def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place)
     )
     assert path.read_text() == text
     ran = freight.call("run", "f.matrix.toml", "--jobs", "2", timeout=120)
-    kinds = {each["family"] for each in freight.cases() if each["verdict"] != "held"}
+    kinds = {each["family"] for each in freight.cases() if each["verdict"] != "passed"}
     assert ran.status == 1 and kinds == {"help"}, "only what was told as a defect"
 
 
@@ -293,7 +293,7 @@ def test_many_options_that_exclude_each_other_are_one_group_and_what_is_always_r
     assert "PORTS has 2 words" in found and "PORTS is any text" in found, "that they are two says nothing of their type"
     assert "count = 2" in text and "guess" not in text
     ran = place.call("run", "l.matrix.toml")
-    assert {each["family"] for each in place.cases() if each["verdict"] != "held"} == {"accepted"}, ran.out
+    assert {each["family"] for each in place.cases() if each["verdict"] != "passed"} == {"accepted"}, ran.out
     assert not any("-t" in each["argv"] for each in place.cases()), "no derived vector has what is set aside"
 
 
@@ -325,7 +325,7 @@ def settled_and_run(place: Place, script: str, signature: str) -> tuple[str, str
     place.write("own.matrix.toml", f'[program]\nlaunch = "sh {{here}}/own.sh"\n[signature]\nhelp = []\n{signature}\n')
     came = place.call("settle", "own.matrix.toml", "--write", timeout=120)
     ran = place.call("run", "own.matrix.toml")
-    assert {each["verdict"] for each in place.cases()} == {"held"}, came.out + ran.out
+    assert {each["verdict"] for each in place.cases()} == {"passed"}, came.out + ran.out
     return came.out, ran.out, (place.folder / "own.matrix.toml").read_text()
 
 
@@ -395,7 +395,7 @@ FOLLOWING = """
 
 def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(place: Place) -> None:
     out, _, _ = settled_and_run(place, FOLLOWING, 'synopsis = "[-f] [-q] PORT"')
-    assert findings(out)[0] == "with -f it does not end" and out.count("hung") == 1, out
+    assert findings(out)[0] == "with -f it does not end" and out.count("timed-out") == 1, out
 
 
 PACKING = """
@@ -418,7 +418,7 @@ def test_a_file_that_is_taken_away_is_no_count_of_words(place: Place) -> None:
     assert '"third.txt" = "mine"\n' in (place.folder / "p.matrix.toml").read_text(), "what is there stays"
     place.call("run", "p.matrix.toml")
     counts = [each for each in place.cases() if each["kind"].startswith("count")]
-    assert {len(each["argv"]) for each in counts} >= {2, 3} and {each["verdict"] for each in place.cases()} == {"held"}
+    assert {len(each["argv"]) for each in counts} >= {2, 3} and {each["verdict"] for each in place.cases()} == {"passed"}
 
 
 LOOPING = """
@@ -441,7 +441,7 @@ def test_where_some_vectors_do_not_end_a_run_waits_for_them_no_longer_than_they_
     seconds = int(within[1])
     assert tomllib.loads(path.read_text())["program"]["timeout"] == seconds
     place.call("run", "l.matrix.toml", env=SIDE_BY_SIDE)
-    hung = [each for each in place.cases() if each["verdict"] == "hung"]
+    hung = [each for each in place.cases() if each["verdict"] == "timed-out"]
     assert hung and all(seconds <= each["seconds"] < 10 for each in hung)  # the default, which it would wait otherwise
     path.write_text(path.read_text().replace(f"timeout = {seconds} # observed", "timeout = 9"))
     place.call("settle", "l.matrix.toml", "--write", timeout=120, env=SIDE_BY_SIDE)
@@ -492,7 +492,7 @@ def test_lengths_that_a_message_tells_letter_case_and_several_statuses_are_state
     out = place.call("settle", "dive.matrix.toml", "--write", timeout=120).out
     place.call("run", "dive.matrix.toml")
     text = (place.folder / "dive.matrix.toml").read_text()
-    assert {each["verdict"] for each in place.cases()} == {"held"}, text
+    assert {each["verdict"] for each in place.cases()} == {"passed"}, text
     assert {"DEPTH is a text of 1 to 2 characters", "it reads its words as perl-getopt-long does, but for ignore-case = false",
             "it refuses with exit 2 or 255; from 126 on they are the shell's"} <= set(findings(out)), out
 
@@ -700,7 +700,7 @@ def test_a_program_that_goes_on_where_its_reader_complains_has_that_reader(place
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert stated["reader"] == "perl-getopt-long" and stated["unknown-options"] == "take" and not stated["ignore-case"], stated
     place.call("run", "p.matrix.toml")
-    assert {each["verdict"] for each in place.cases()} == {"held"}
+    assert {each["verdict"] for each in place.cases()} == {"passed"}
 
 
 def test_what_contradicts_the_spec_is_told_and_ends_nothing(place: Place) -> None:
@@ -811,7 +811,7 @@ def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert stated["where"] == ["not given('--list') or PORT is not None"] and stated["aside"] == ["--read"], stated
     place.call("run")
-    assert {each["verdict"] for each in place.cases()} == {"held"}
+    assert {each["verdict"] for each in place.cases()} == {"passed"}
 
 
 def test_an_operand_that_every_option_asks_for_is_required_beside_options(place: Place) -> None:
@@ -823,7 +823,7 @@ def test_an_operand_that_every_option_asks_for_is_required_beside_options(place:
     stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
     assert stated["synopsis"] == ["[--list] [--all] [--quick] PORTS...", ""] and "aside" not in stated, stated
     place.call("run")
-    assert {each["verdict"] for each in place.cases()} == {"held"}
+    assert {each["verdict"] for each in place.cases()} == {"passed"}
 
 
 def test_what_is_refused_behind_the_input_only_is_claimed_of_no_value(place: Place) -> None:
@@ -837,7 +837,7 @@ def test_what_is_refused_behind_the_input_only_is_claimed_of_no_value(place: Pla
     values = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]["values"]
     assert values["SIGN"]["open"] is True, values
     place.call("run")
-    assert {each["verdict"] for each in place.cases()} == {"held"}
+    assert {each["verdict"] for each in place.cases()} == {"passed"}
 
 
 BOAT = """\

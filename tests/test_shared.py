@@ -26,7 +26,7 @@ def shop(place: Place) -> Place:
 
 def test_a_spec_is_what_it_includes_and_its_own_keys_win(shop: Place) -> None:
     out = shop.call("run").out
-    assert "= shared  1 held" in out
+    assert "= shared  1 passed" in out
     assert "exit        expected  3" in out and "s.matrix.toml:3" in out
     shop.write("shop.sh", 'echo "$1" >&2\n')
     shop.write("sub/shop.sh", 'echo "$1" >&2\n')
@@ -115,7 +115,7 @@ def test_steps_start_other_programs(place: Place) -> None:
     place.write("s.matrix.toml", STEPS)
     came = place.call("run")
     verdicts = {each["matrix"]: each["verdict"] for each in place.cases()}
-    assert verdicts == {"booked": "held", "unprepared": "unlaunched", "refused": "held", "gone": "unlaunched"}, came.out
+    assert verdicts == {"booked": "passed", "unprepared": "not-started", "refused": "passed", "gone": "not-started"}, came.out
     assert "it was not: the step sh -c 'echo no store >&2; exit 3' exited with 3: no store" in came.out
     assert 'no program "no-such-program" was found in PATH' in came.out
     id = next(each["id"] for each in place.cases() if each["matrix"] == "booked")
@@ -161,9 +161,9 @@ def test_a_case_starts_where_the_spec_says(place: Place) -> None:
     place.write("w.matrix.toml", WHERE.replace('files."harbour', '[files]\n"harbour'))
     out = place.call("run").out
     verdicts = {str(each["values"]): each["verdict"] for each in place.cases() if each["matrix"] == "out"}
-    assert verdicts == {"{'up': '..'}": "unlaunched", "{'up': 'harbor'}": "unlaunched", "{'up': 'link'}": "held"}, out
+    assert verdicts == {"{'up': '..'}": "not-started", "{'up': 'harbor'}": "not-started", "{'up': 'link'}": "passed"}, out
     assert "start-in names no folder that is there: harbor; the folders there are harbour, link" in out
-    assert "= in      1 held" in out and "= beside  3 held" in out
+    assert "= in      1 passed" in out and "= beside  3 passed" in out
 
 
 @pytest.mark.parametrize("head", ["", "jobs = 1\n"])
@@ -177,7 +177,7 @@ def test_jobs_of_a_spec_and_of_a_matrix_keep_launches_apart(place: Place, head: 
     )
     place.write("j.matrix.toml", f'[program]\nlaunch = "sh {{here}}/alone.sh"\n{head}{matrices}')
     came = place.call("run", "--jobs", "4")
-    assert came.status == 0 and "24 vectors: all held" in came.out, came.out
+    assert came.status == 0 and "24 vectors: all passed" in came.out, came.out
 
 
 @pytest.mark.parametrize("told", ["3", "0", "-2", "two", ""])
@@ -218,7 +218,7 @@ def test_a_server_runs_beside_a_spec_and_nothing_of_it_is_left(place: Place) -> 
     place.write("server.py", SERVER)
     place.write("o.matrix.toml", ONCE % ("", "20"))
     came = place.call("run", anew=True)
-    assert came.status == 0 and "2 vectors: all held" in came.out, came.out + came.err
+    assert came.status == 0 and "2 vectors: all passed" in came.out, came.out + came.err
     left = int((place.folder / "former").read_text())
     assert not Path(f"/proc/{left}").exists() or "Z" in Path(f"/proc/{left}/stat").read_text()
 

@@ -62,7 +62,7 @@ SOUND = """\
 
 
 def failed(place: Place) -> set[tuple[str, str, str]]:
-    """Return family, kind and aspect of everything that does not hold."""
+    """Return family, kind and aspect of everything that fails."""
     return {
         (case["family"], case["kind"], aspect["aspect"])
         for case in place.cases() for aspect in case["aspects"] if not aspect["met"]

@@ -52,7 +52,7 @@ def written(place: Place, many: int = 84, more: str = "", own: str = "", expect:
 def test_a_python_program_with_many_cases_is_run_warm_by_itself(place: Place) -> None:
     written(place)
     came = place.call("run")
-    assert came.status == 0 and "84 vectors: all held" in came.out and ", 64 of them warm" in came.out
+    assert came.status == 0 and "84 vectors: all passed" in came.out and ", 64 of them warm" in came.out
     assert place.call("run", "--warm").out.rstrip().endswith(", warm")
 
 
@@ -64,13 +64,13 @@ def test_a_slow_program_is_run_warm_with_fewer_cases(place: Place) -> None:
     written(place, many=45)
     place.write("p.py", "import time\nif __name__ == '__main__': time.sleep(0.15)\n" + (place.folder / "p.py").read_text())
     came = place.call("run", env=SIDE_BY_SIDE)
-    assert came.status == 0 and "45 vectors: all held" in came.out and ", 25 of them warm" in came.out
+    assert came.status == 0 and "45 vectors: all passed" in came.out and ", 25 of them warm" in came.out
 
 
 def test_it_is_launched_cold_where_there_are_few(place: Place) -> None:
     written(place, many=38)
     came = place.call("run")
-    assert came.status == 0 and "all held" in came.out and "warm" not in came.out
+    assert came.status == 0 and "all passed" in came.out and "warm" not in came.out
 
 
 def test_whether_a_program_may_be_warm_is_not_found_out_where_that_would_change_what_is_asked_for(place: Place) -> None:
@@ -100,14 +100,14 @@ def test_matrices_that_share_something_or_are_about_cost_are_launched_cold(place
 def test_what_differs_warm_is_launched_cold_without_a_word_where_nobody_asked(place: Place) -> None:
     written(place, odd=WARM)
     came = place.call("run")
-    assert came.status == 0 and "all held" in came.out and "warm" not in came.out + came.err
+    assert came.status == 0 and "all passed" in came.out and "warm" not in came.out + came.err
 
 
 def test_a_case_that_fails_warm_alone_is_no_failure(place: Place) -> None:
     """The sample did the same both ways; a later case does not."""
     written(place, more="warm = true", odd=f"number == 47 and ({WARM})")
     came = place.call("run", "--warm-check", "0")
-    assert came.status == 0 and "84 vectors: all held" in came.out
+    assert came.status == 0 and "84 vectors: all passed" in came.out
     assert "launched cold from here: the case" in came.err and "differs in verdict when it is launched warm" in came.err
     assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 84
 
@@ -115,7 +115,7 @@ def test_a_case_that_fails_warm_alone_is_no_failure(place: Place) -> None:
 def test_a_case_that_fails_both_ways_is_told_once_and_the_rest_is_warm(place: Place) -> None:
     written(place, more="warm = true", odd="number % 10 == 7")
     came = place.call("run", "--warm-check", "0")
-    assert came.status == 1 and "76 held, 8 differed" in came.out and "launched cold" not in came.err
+    assert came.status == 1 and "76 passed, 8 failed" in came.out and "launched cold" not in came.err
     assert len(place.cases()) == 84 and came.out.count(", warm") == 1
 
 
@@ -279,7 +279,7 @@ def test_a_long_run_says_where_the_time_went(place: Place, monkeypatch: pytest.M
         """)  # fmt: skip
     came = place.call("run")
     told = next(line for line in came.out.splitlines() if line.startswith("the time went into"))
-    assert "1 vector that hung" in told and "a shorter timeout helps" in told
+    assert "1 vector that timed out" in told and "a shorter timeout helps" in told
     assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[1])["id"]
 
 
@@ -287,5 +287,5 @@ def test_cases_that_fail_and_vary_by_themselves_are_told_warm_or_cold(place: Pla
     """Each of the first is launched three times, and every launch is waited for."""
     written(place, more="warm = true", odd="print(os.urandom(8).hex()) or True")
     came = place.call("run", "--warm-check", "0")
-    assert came.status == 1 and "84 vectors: 84 differed" in came.out and "launched cold" not in came.err
+    assert came.status == 1 and "84 vectors: 84 failed" in came.out and "launched cold" not in came.err
     assert len({case["id"] for case in place.cases()}) == len(place.cases()) == 84

@@ -58,19 +58,19 @@ def test_a_file_that_is_missing_says_what_is_there(told: Place) -> None:
 def test_names_of_files_are_templates(told: Place) -> None:
     line = 'line = "files"\naxes.port = ["names"]\nfiles."{port}.txt" = "x"\nexpect.other-files = "none"\n'
     out = out_of(told, line + 'expect.files."{port}.txt" = "xc\\n"\nexpect.files."{port[0]}*.txt".size = 3\nexpect.files."a.txt" = "a"\n')
-    assert "1 vector: all held" in out, out
+    assert "1 vector: all passed" in out, out
 
 
 @pytest.mark.parametrize(("command", "keys", "verdict"), [
-    ("cat port.txt", "", "held"), ("sh -c 'echo $PORT; echo b'", "", "held"), ("cat spec.txt", ', command-in = "spec"', "held"),
-    ("cat port.txt", ', command-in = "spec"', "differed"),
+    ("cat port.txt", "", "passed"), ("sh -c 'echo $PORT; echo b'", "", "passed"), ("cat spec.txt", ', command-in = "spec"', "passed"),
+    ("cat port.txt", ', command-in = "spec"', "failed"),
 ])  # fmt: skip
 def test_a_command_of_an_expectation_runs_where_the_case_ran(told: Place, command: str, keys: str, verdict: str) -> None:
     told.write("spec.txt", "a\nb\n")
     rest = f'line = "sum"\nfiles."port.txt" = "a\\nb\\n"\nenv.PORT = "a"\nexpect.stdout = {{ command = "{command}"{keys} }}\n'
     out = out_of(told, rest)
     assert [each["verdict"] for each in told.cases()] == [verdict], out
-    if verdict == "differed":
+    if verdict == "failed":
         assert "the command cat ended with exit 1: cat: port.txt: No such file or directory" in out
 
 
@@ -81,21 +81,21 @@ def test_a_launcher_that_differs_is_named_with_its_line(told: Place) -> None:
     assert f"compared  started by other: env X=1 sh {told.folder}/q.sh" in out
 
 
-@pytest.mark.parametrize(("keys", "held"), [
+@pytest.mark.parametrize(("keys", "passed"), [
     ("", 0), ("any-order = true", 1), ("tolerance = 0.001", 1), ("any-order = true\ntolerance = { relative = 0.01 }", 2),
     ("aspects = ['exit']", 2),
 ])  # fmt: skip
-def test_a_reference_is_compared_as_far_as_it_is_asked(told: Place, keys: str, held: int) -> None:
+def test_a_reference_is_compared_as_far_as_it_is_asked(told: Place, keys: str, passed: int) -> None:
     told.write("ref.sh", 'case "$1" in sum) printf "b\\na\\n" ;; pi) echo 3.14159 ;; esac\n')
     head = f'{HEAD}[reference]\nlaunch = "sh {{here}}/ref.sh"\n{keys}\n'
     out_of(told, 'line = "{x}"\naxes.x = ["sum", "pi"]\nexpect.exit = 0\n', head)
-    assert sum(each["verdict"] == "held" for each in told.cases()) == held
+    assert sum(each["verdict"] == "passed" for each in told.cases()) == passed
 
 
 def test_joined_streams_keep_the_order(place: Place) -> None:
     place.write("p.sh", "for n in 1 2 3; do echo out $n; echo err $n >&2; done\n")
     out = out_of(place, 'line = ""\nstreams = "joined"\nexpect.stderr = ""\nexpect.stdout = "out 1\\nerr 1\\nout 2\\nerr 2\\nout 3\\nerr 3\\n"\n')
-    assert "all held" in out, out
+    assert "all passed" in out, out
     out_of(place, 'line = ""\nexpect.exit = 0\n')
     shown = place.call("replay", place.cases()[0]["id"]).out
     assert "~ about the same time: two pipes do not tell the order" in shown
@@ -142,7 +142,7 @@ def test_names_are_of_their_types_in_lists_and_when_they_are_absent(place: Place
         print(sum(given.loaf) * given.count, len(given.loaf))
         """)  # fmt: skip
     place.write("t.matrix.toml", TYPED)
-    assert "4 vectors: all held" in place.call("run").out
+    assert "4 vectors: all passed" in place.call("run").out
 
 
 @pytest.mark.parametrize(("source", "told_as"), [

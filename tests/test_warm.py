@@ -200,7 +200,7 @@ def test_a_keeper_that_a_program_stops_or_ends_is_no_verdict_of_the_next_case(pl
         expect.stdout = "{{n}}"
         """)  # fmt: skip
     came = place.call("run", "--jobs", "1", timeout=30)
-    assert came.status == 0 and "9 held" in came.out and "warm" in came.out and not came.err, (came.out, came.err)
+    assert came.status == 0 and "9 passed" in came.out and "warm" in came.out and not came.err, (came.out, came.err)
 
 
 @pytest.mark.parametrize(("body", "is_warm"), [
@@ -338,7 +338,7 @@ def test_vectors_unlike_each_other_are_one_of_each_kind() -> None:
     helped, taken, refused = Standing("accepted", help=True), Standing("accepted"), Standing("refused", ("too-few",))
     cases = [
         case(0, ("--help",), standings=(helped,)), case(1, ("-s",), standings=(taken,), said=Said(skipped="no")),
-        case(2, ("-g",), standings=(taken,), groundless="no"), case(3, ("1",), standings=(taken,)), case(4, ("2",), standings=(taken,)),
+        case(2, ("-g",), standings=(taken,), blocked="no"), case(3, ("1",), standings=(taken,)), case(4, ("2",), standings=(taken,)),
         case(5, (), standings=(refused,)),
     ]  # fmt: skip
     assert unlike_vectors(cases) == [("--help",), ("1",), ()]
@@ -352,7 +352,7 @@ def test_what_varies_by_itself_may_come_the_same_once_or_twice(came: str, id: st
 
     def run(*_: object) -> dict[str, Record]:
         out = next(launched)
-        return {"c000000000": Record(id="c000000000", matrix="m", verdict="held", seconds=0.0, aspects=[], argv=(), values={}, stdout=out)}
+        return {"c000000000": Record(id="c000000000", matrix="m", verdict="passed", seconds=0.0, aspects=[], argv=(), values={}, stdout=out)}
 
     monkeypatch.setattr(warmcheck, "_run", run)
     nothing: Any = None

@@ -27,11 +27,11 @@ def sentences() -> list[tuple[str, int, str]]:
 WORDS = {
     r"positional argument": "an operand",
     r"(?<!there )\bis no (?!longer|such)": "is not a …",
-    r"\bflaky\b": "unsteady",
+    r"\bflaky\b": "flaky",
     r"\bheld to\b|\bhold(s|ing)? (a|the|no|such|to|something|invisible|results)\b": "hold is the verdict's word: must satisfy, contains, has",
-    r"\bunheld\b|\bnot held\b": "did not hold",
+    r"\bunheld\b|\bnot passed\b": "failed",
     r"\brecorded output": "a baseline",
-    r"\bfails?\b": "did not hold, or is not met",
+    r"\bfails?\b": "failed, or is not met",
     r"\bnobody'?s?\b|\bstarts nowhere\b|\bcame to\b": "a sentence with a subject",
     r"\bcaller'?s positional\b": "operands",
 }
@@ -103,7 +103,7 @@ def test_signs_differ_in_shape_and_are_told_in_a_legend() -> None:
 
     screen = Screen(io.StringIO(), color="never")
     screen.unicode = True
-    assert text_of(legend(screen, {"crashed", "held"})) == "signs: = held   ! crashed"
+    assert text_of(legend(screen, {"crashed", "passed"})) == "signs: = passed   ! crashed"
 
 
 SPEC = """
@@ -126,14 +126,14 @@ def ran(tmp_path_factory: pytest.TempPathFactory) -> Place:
 
 
 def test_a_legend_stands_wherever_signs_do(ran: Place) -> None:
-    assert "\n  signs: ≠ differed\n" in ran.call("run").out
-    assert "\n  signs: ≠ differed\n" in ran.call("report").out
-    assert "| ≠ |" not in (text := ran.call("report", "--format", "markdown").out) or "≠ none held" in text
-    assert '"differed":"≠"' in ran.call("report", "--format", "html").out
+    assert "\n  signs: ≠ failed\n" in ran.call("run").out
+    assert "\n  signs: ≠ failed\n" in ran.call("report").out
+    assert "| ≠ |" not in (text := ran.call("report", "--format", "markdown").out) or "≠ none passed" in text
+    assert '"failed":"≠"' in ran.call("report", "--format", "html").out
 
 
 def test_ids_are_operands_everywhere(ran: Place) -> None:
-    wrong = [case["id"] for case in ran.cases() if case["verdict"] == "differed"]
+    wrong = [case["id"] for case in ran.cases() if case["verdict"] == "failed"]
     short = [id[:5] for id in wrong]
     assert ran.call("unfold", *short).out.count("test $1") == 0
     shown = ran.call("unfold", *short, "t.matrix.toml")
@@ -145,7 +145,7 @@ def test_ids_are_operands_everywhere(ran: Place) -> None:
     assert narrowed.status == 0 and narrowed.out.count("to keep it in the spec") == 1
     assert ran.call("history", *short).out.count("numbers") >= 2
     replayed = ran.call("replay", *short)
-    assert replayed.status == 1 and replayed.out.count("verdict  ≠ differed") == 2
+    assert replayed.status == 1 and replayed.out.count("verdict  ≠ failed") == 2
     both = ran.call("replay", *short, "--script", "a.sh")
     assert both.status == 2 and "a script launches one case, and 2 ids were given" in both.err
     assert ran.call("replay", "t.matrix.toml").status == 2

@@ -152,7 +152,7 @@ def test_a_journal_that_was_sound_is_looked_at_again_once_it_has_changed(tmp_pat
     path = tmp_path / "j.jsonl"
     header = {"journal": 1, "spec": "s", "started": "2026-01-01"}
     record = {
-        "id": "a", "matrix": "m", "family": None, "kind": None, "argv": [], "values": {}, "judgement": None, "verdict": "held",
+        "id": "a", "matrix": "m", "family": None, "kind": None, "argv": [], "values": {}, "judgement": None, "verdict": "passed",
         "exit": 0, "signal": None, "seconds": 0.1, "user_seconds": 0, "system_seconds": 0, "peak_bytes": None, "files": {},
         "aspects": [],
     }  # fmt: skip

@@ -119,7 +119,7 @@ class CaseItem(pytest.Item):
             pytest.skip(record.skipped)
         if record.verdict == "known":
             pytest.xfail(record.known)
-        if record.verdict != "held":
+        if record.verdict != "passed":
             raise CaseFailure(self, record)
 
     def repr_failure(self, excinfo: pytest.ExceptionInfo[BaseException], style: Any = None) -> Any:
@@ -138,7 +138,7 @@ class CaseItem(pytest.Item):
 
 
 class CaseFailure(Exception):
-    """A case did not hold."""
+    """A case failed."""
 
     def __init__(self, item: CaseItem, record: Record) -> None:
         super().__init__(record.verdict)

@@ -38,11 +38,11 @@ COMMANDS = {
     "report": "show a run as grids, or write it as junit, tap, html, markdown, csv, json or a picture",
     "compare": "compare two runs: list the cases that changed their verdict or output, or got slower",
     "replay": "run a case again and show everything about it",
-    "history": "list past runs, unsteady cases and slow ones, or show the trend of a case",
+    "history": "list past runs, flaky cases and slow ones, or show the trend of a case",
     "doubt": "find the expectations that would accept a wrong output",
-    "suspects": "find what the cases that did not hold have in common",
-    "narrow": "make a vector that did not hold as small as it can be while it differs in the same way",
-    "places": "show the lines of the program that go with what did not hold, and those that no vector runs",
+    "suspects": "find what the cases that failed have in common",
+    "narrow": "make a vector that failed as small as it can be while it differs in the same way",
+    "places": "show the lines of the program that go with what failed, and those that no vector runs",
     "coverage": "list the options, values, refusals and combinations that the vectors reach, "
     "and those they miss",
     "schema": "print the JSON Schema of specs, for editors, and of what commands write",
@@ -87,7 +87,7 @@ A first spec, hello.matrix.toml:
 
 Then: keen-matrix run
 
-exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run,
+exit status: 0 everything passed, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run,
 4 a budget did not suffice, 130 interrupted
 """
 

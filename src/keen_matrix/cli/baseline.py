@@ -33,7 +33,7 @@ examples:
   keen-matrix baseline --accept --only fares
 
 The outputs are read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs stand in a folder NAME.baselines
-beside the spec, a text file a matrix. Outputs of a launch that crashed or hung are not accepted unless --even-crashed
+beside the spec, a text file a matrix. Outputs of a launch that crashed or timed out are not accepted unless --even-crashed
 is given.
 exit status: 0 nothing is new, changed or unused any more, 1 something still is, 2 wrong usage or a wrong spec.
 """
@@ -135,7 +135,7 @@ def decide(screen: Screen, change: OutputChange, options: argparse.Namespace) ->
     if options.ask:
         screen.flush()
         wanted = ask()
-    if wanted and change.verdict in ("crashed", "hung") and not options.even_crashed:
+    if wanted and change.verdict in ("crashed", "timed-out") and not options.even_crashed:
         screen.line(
             "    ", (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad")
         )

@@ -23,7 +23,7 @@ examples:
   keen-matrix compare before.jsonl           with the last run
 
 With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
-exit status: 0 every case that held before holds still, 1 one of them does not or has no result any more, 2 wrong usage,
+exit status: 0 every case that passed before still passes, 1 one of them does not or has no result any more, 2 wrong usage,
 3 a journal cannot be read
 """
 
@@ -64,7 +64,7 @@ def main(options: argparse.Namespace) -> int:
         print(f"keen-matrix: {escape(each.journal)}: {escape(each.sentence)}", file=sys.stderr)
     # The earlier run may be a part: nothing that it lacks can have got worse.
     is_part = any(each.journal == options.after for each in lacking)
-    status = 1 if found.counts.get("no longer held") or found.lost or is_part else 0
+    status = 1 if found.counts.get("newly failing") or found.lost or is_part else 0
     if options.format == JSON:
         from keen_matrix.cli.documents import compare_document, write_document
 
@@ -79,12 +79,12 @@ def main(options: argparse.Namespace) -> int:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")
     if found.lost:
-        text = f"{counted(found.lost, 'case')} that held before {'has' if found.lost == 1 else 'have'} no result in the later run"
+        text = f"{counted(found.lost, 'case')} that passed before {'has' if found.lost == 1 else 'have'} no result in the later run"
         screen.line((text, "bad"))
     return status
 
 
-STYLES_OF_KINDS = {"no longer held": "bad", "newly held": "good", "slower": "warn", "faster": "good"}
+STYLES_OF_KINDS = {"newly failing": "bad", "newly passing": "good", "slower": "warn", "faster": "good"}
 
 
 def _write_kind(screen: Screen, found: Comparison, kind: str, *, everything: bool) -> None:

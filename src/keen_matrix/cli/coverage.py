@@ -106,7 +106,7 @@ def lines_reached(spec: Spec, journal: str) -> CoveragePartDocument | None:
 
 
 def hollow_in(spec: Spec, journal: str) -> list[str]:
-    """Return what of the cases of a spec that held in a run is hollow, in words."""
+    """Return what of the cases of a spec that passed in a run is hollow, in words."""
     from keen_matrix.core.results.remarks import remarks_in
 
     if not os.path.exists(journal):
@@ -117,7 +117,7 @@ def hollow_in(spec: Spec, journal: str) -> list[str]:
 
 
 def write_hollow(screen: Screen, sentences: Sequence[str]) -> None:
-    """Write what of the cases that held in a run is hollow."""
+    """Write what of the cases that passed in a run is hollow."""
     from keen_matrix.wording.safe import escape
 
     for sentence in sentences:
@@ -152,7 +152,7 @@ def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
     try:
         for header, fields in cases_of([path]):
             if os.path.abspath(header.spec) == os.path.abspath(spec.path):
-                if fields.verdict != "groundless":
+                if fields.verdict != "blocked":
                     ids.add(fields.id)
                 if not help_text and fields.family == "help":
                     help_text = fields.stdout or ""
@@ -165,7 +165,7 @@ def seen_in(spec: Spec, journal: str | None) -> tuple[set[str], str]:
 def _cases(spec: Spec, ids: set[str] | None) -> Iterator[Case]:
     from keen_matrix.core.vectors.unfold import unfold
 
-    launched = (case for case in unfold(spec) if case.groundless is None)
+    launched = (case for case in unfold(spec) if case.blocked is None)
     return (case for case in launched if ids is None or case.id in ids)
 
 

@@ -123,7 +123,7 @@ class Demo:
         self.pool, self.screen, self.folder, self.jobs = pool, screen, folder, jobs
 
     def run(self) -> int:
-        """Run everything; return 0 when the sound editions held and exactly the planted faults
+        """Run everything; return 0 when the sound editions passed and exactly the planted faults
         were found."""
         from keen_matrix.core.spec.load import load_spec
 
@@ -161,19 +161,19 @@ class Demo:
             journal.write_line(header(spec, self.jobs))
             for result in self.pool.results(unfold(spec)):
                 fields = tally.add(result, journal.write(result.line))
-                progress.step(held=fields is None)
+                progress.step(passed=fields is None)
                 if fields is not None:
                     came.failed.append((names[result.matrix], fields))
         came.counts = tally.counts
-        total, held = came.counts.total(), came.counts["held"]
-        worst = "held" if held == total else "differed"
+        total, passed = came.counts.total(), came.counts["passed"]
+        worst = "passed" if passed == total else "failed"
         self.screen.line(
             (self.screen.sign(worst), STYLE_OF[worst]),
             f" {pad(spec.name, 9)} {pad(edition, 7)} ",
-            (f"{held:>3} of {total} vectors held", STYLE_OF[worst]),
+            (f"{passed:>3} of {total} vectors passed", STYLE_OF[worst]),
             *[
                 segment
-                for verdict in ("differed", "crashed", "hung", "unlaunched")
+                for verdict in ("failed", "crashed", "timed-out", "not-started")
                 if came.counts[verdict]
                 for segment in ("   ", (f"{came.counts[verdict]} {verdict}", STYLE_OF[verdict]))
             ],
@@ -186,7 +186,7 @@ class Demo:
         from keen_matrix.wording.safe import pad, shell_line
         from keen_matrix.wording.signs import legend
 
-        self.screen.line(*legend(self.screen, ("held", "differed")))
+        self.screen.line(*legend(self.screen, ("passed", "failed")))
         self.screen.line()
         self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
         for fault in faults:
@@ -202,7 +202,7 @@ class Demo:
             (f"{found} of {len(faults)} planted faults found, ", "good" if exactly else "bad"),
             (
                 f"{counted(len(unexplained), 'other finding')}, the sound editions "
-                f"{'held' if not sound_failed else f'did not hold {sound_failed} times'}.",
+                f"{'passed' if not sound_failed else f'failed {sound_failed} times'}.",
                 "good" if exactly else "bad",
             ),
         )

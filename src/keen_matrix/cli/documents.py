@@ -157,7 +157,7 @@ def doubt_spec(path: str, doubts: Doubts) -> DoubtSpec:
 
 
 class FeatureSet(Struct):
-    """Features that go together with cases that did not hold."""
+    """Features that go together with cases that failed."""
 
     features: list[str]
     fails: int
@@ -232,7 +232,7 @@ class NarrowStepDocument(Struct):
 
 
 class NarrowedCase(Struct):
-    """A vector that did not hold, made as small as it can be."""
+    """A vector that failed, made as small as it can be."""
 
     spec: str
     matrix: str
@@ -278,7 +278,7 @@ def narrowed_case(spec: str, case: Case, found: Narrowed, block: list[str]) -> N
 
 
 class FoundPlace(Struct):
-    """A line, and how well it explains that vectors did not hold."""
+    """A line, and how well it explains that vectors failed."""
 
     file: str
     line: int
@@ -287,7 +287,7 @@ class FoundPlace(Struct):
     text: str
     score: float
     why: Literal["runs", "decides", "skipped"]
-    #: Traced vectors that did not hold of which this is so.
+    #: Traced vectors that failed of which this is so.
     failing: int
     holding: int
     #: The id of one of them.
@@ -295,7 +295,7 @@ class FoundPlace(Struct):
 
 
 class FoundParting(Struct):
-    """Where a vector that did not hold leaves the way of one that did."""
+    """Where a vector that failed leaves the way of one that did."""
 
     id: str
     other: str
@@ -323,7 +323,7 @@ class PlacesCause(Struct):
     failing: int
     holding: int
     example: str | None
-    #: Whether any line tells them from those that held.
+    #: Whether any line tells them from those that passed.
     is_telling: bool
     #: Whether a second measure has the same line first.
     is_agreed: bool
@@ -336,7 +336,7 @@ class PlacesSpec(Struct):
 
     spec: str
     runtime: str
-    #: Vectors that did not hold and were traced.
+    #: Vectors that failed and were traced.
     failing: int
     holding: int
     #: Ids of vectors that did otherwise when they were traced, and are left out.
@@ -429,7 +429,7 @@ class CompareDocument(Struct):
     counts: dict[str, int]
     #: Kind of change → the first cases; `counts` has how many there are.
     changes: dict[str, list[ChangeFound]]
-    #: Cases that held before and have no result in the later run.
+    #: Cases that passed before and have no result in the later run.
     lost: int
     kind: Literal["compare"] = "compare"
     version: Literal[1] = 1
@@ -500,7 +500,7 @@ class HistoryDocument(Struct):
     """What the history has: of all cases, or the trend of those that were asked for."""
 
     runs: list[PastRun]
-    unsteady: list[UnsteadyCase]
+    flaky: list[UnsteadyCase]
     slowest: list[SlowCase]
     trend: list[TrendPoint]
     kind: Literal["history"] = "history"
@@ -520,7 +520,7 @@ def history_document(history: History, ids: Iterable[str]) -> HistoryDocument:
         ],
         [
             UnsteadyCase(id, matrix, spec, changes, verdicts)
-            for id, matrix, spec, changes, verdicts in history.unsteady()
+            for id, matrix, spec, changes, verdicts in history.flaky()
         ],
         [SlowCase(id, matrix, spec, seconds, runs) for spec, id, matrix, seconds, runs in history.slowest()],
         [],

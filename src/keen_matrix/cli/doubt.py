@@ -1,4 +1,4 @@
-"""`keen-matrix doubt`: alter each outcome that held on purpose and list what no expectation
+"""`keen-matrix doubt`: alter each outcome that passed on purpose and list what no expectation
 notices."""
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ examples:
 
 No program and no command is launched: the outcomes are those of the last run. Expectations that call the oracle file are
 asked again, so it is run.
-exit status: 0, 1 with --fail-under when a spec is below it or no case held, 2 wrong usage,
+exit status: 0, 1 with --fail-under when a spec is below it or no case passed, 2 wrong usage,
 3 no journal
 """
 
@@ -61,7 +61,7 @@ def main(options: argparse.Namespace) -> int:
         write_weaknesses(screen, doubts, None if options.all else SHOWN)
     if options.format == JSON:
         write_document(DoubtDocument(found))
-    return below(screen, scores, options.fail_under, "no case held, so nothing was altered")
+    return below(screen, scores, options.fail_under, "no case passed, so nothing was altered")
 
 
 def below(screen: Screen, scores: Sequence[float | None], limit: float | None, nothing: str) -> int:
@@ -91,7 +91,7 @@ def write_scores(screen: Screen, path: str, doubts: Doubts) -> None:
             (path, "strong"),
             "   ",
             ("nothing to doubt", "warn"),
-            "   no case held whose expectations could be tried",
+            "   no case passed whose expectations could be tried",
         )
         return
     screen.line(

@@ -186,7 +186,7 @@ def _launched(spec: Spec, cases: Sequence[Case], color: str, pool: WorkerPool) -
     with used_by(spec, pool, remark), bar:
         pool.plan(spec, launch, Manner(repeat=LAUNCHES))
         for result in pool.results(iter(cases)):
-            bar.step(held=True)
+            bar.step(passed=True)
             yield decode_record(result.line)
 
 

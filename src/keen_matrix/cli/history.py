@@ -1,4 +1,4 @@
-"""`keen-matrix history`: past runs, unsteady cases, slow ones, the trend of a case."""
+"""`keen-matrix history`: past runs, flaky cases, slow ones, the trend of a case."""
 
 from __future__ import annotations
 
@@ -20,12 +20,12 @@ if TYPE_CHECKING:
 
 EPILOG = f"""\
 examples:
-  keen-matrix history              the last runs, unsteady cases, the slowest ones
+  keen-matrix history              the last runs, flaky cases, the slowest ones
   keen-matrix history k3f9x2       every run of one case
   keen-matrix history --prune 50   drop all but the newest 50 runs of each spec
 
 Every run is entered into {DEFAULT_HISTORY}, whatever its journal is called.
-A case is unsteady when its verdict changed and neither the spec nor the program did.
+A case is flaky when its verdict changed and neither the spec nor the program did.
 exit status: 0, 2 wrong usage, 3 no history, or one that cannot be read
 """
 SHOWN_RUNS = 12
@@ -81,15 +81,15 @@ def write_runs(screen: Screen, history: History) -> None:
     """Write the last runs."""
     runs = list(history.runs())
     for run in runs[:SHOWN_RUNS]:
-        total, held = sum(run.counts.values()), run.counts.get("held", 0)
+        total, passed = sum(run.counts.values()), run.counts.get("passed", 0)
         apart = {name: count for name in ("known", "skipped") if (count := run.counts.get(name, 0))}
-        style = "good" if total == held + sum(apart.values()) else "bad"
+        style = "good" if total == passed + sum(apart.values()) else "bad"
         told = ", ".join(f"{count:,} {name}" for name, count in apart.items())
         what = (f"  {told}" if told else "") + ("  part" if run.part else "")
         screen.line(
             (f"{run.started[:19].replace('T', ' ')}", "dim"),
             "  ",
-            (f"{f'{held:,} of {total:,} held':>20}", style),
+            (f"{f'{passed:,} of {total:,} passed':>20}", style),
             f"  {duration(run.seconds):>9}   {os.path.basename(run.spec)}",
             (what, "dim"),
         )
@@ -98,17 +98,17 @@ def write_runs(screen: Screen, history: History) -> None:
 
 
 def write_cases(screen: Screen, history: History) -> None:
-    """Write unsteady and slow cases."""
+    """Write flaky and slow cases."""
     from keen_matrix.wording.safe import cut, pad
 
-    unsteady = sorted(history.unsteady(), key=lambda each: -each[3])
+    flaky = sorted(history.flaky(), key=lambda each: -each[3])
     screen.line()
     screen.line(
-        ("unsteady", "strong"),
-        "  no case changed its verdict while spec and program stayed" if not unsteady else "",
+        ("flaky", "strong"),
+        "  no case changed its verdict while spec and program stayed" if not flaky else "",
     )
     seen: set[str] = set()
-    for id, matrix, spec, changes, verdicts in unsteady[:10]:
+    for id, matrix, spec, changes, verdicts in flaky[:10]:
         seen |= set(verdicts[-30:])
         signs = " ".join(screen.sign(verdict) for verdict in verdicts[-30:])
         screen.line(

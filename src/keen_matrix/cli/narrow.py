@@ -39,7 +39,7 @@ examples:
   keen-matrix narrow                 one case for each cause in the last run
   keen-matrix narrow k3f9x2          this one
 
-exit status: 0, 1 when a case holds now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow,
+exit status: 0, 1 when a case passes now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow,
 130 interrupted
 """
 
@@ -49,7 +49,7 @@ MOST_CASES = 8
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser, ids="the beginnings of the ids of cases that did not hold")
+    add_spec_options(parser, ids="the beginnings of the ids of cases that failed")
     parser.add_argument(
         "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
     )
@@ -81,7 +81,7 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     if is_nothing and ids:
         asked = " or ".join(ids)
         raise RunFault(
-            f"no case that did not hold has an id that begins with {asked}; keen-matrix run shows them"
+            f"no case that failed has an id that begins with {asked}; keen-matrix run shows them"
         )
     if is_nothing:
         raise RunFault("no case of that run did otherwise than expected, so there is nothing to narrow")
@@ -106,18 +106,18 @@ class _Narrowing:
 
     def of_spec(self, spec: Spec, records: Mapping[str, Record]) -> int:
         """Narrow the cases of one spec, and return the status that this comes to."""
-        held = 0
+        passed = 0
         chosen = chosen_cases(spec, records, self._ids)
         here = {case.id for _, case in chosen}
         self.gone.extend(id for id in wanted_ids(records, self._ids) if id not in here)
         with used_by(spec, self._pool, remark) if chosen else nullcontext():
             for matrix, case in chosen:
                 found, is_interrupted = self._narrowed(spec, matrix, case)
-                held += found.fields.verdict == "held"
+                passed += found.fields.verdict == "passed"
                 self._write(spec, case, found)
                 if is_interrupted:
                     raise KeyboardInterrupt
-        return EXIT_FAILED if held else EXIT_OK
+        return EXIT_FAILED if passed else EXIT_OK
 
     def _narrowed(self, spec: Spec, matrix: Matrix, case: Case) -> tuple[Narrowed, bool]:
         """Return the smallest vector, and whether the search for it was interrupted."""
@@ -146,7 +146,7 @@ class _Narrowing:
             return
         if not is_first:
             self._screen.line()
-        if first != case.id and found.fields.verdict != "held":
+        if first != case.id and found.fields.verdict != "passed":
             place, line = (case.id[:6], "place"), shell_line(case.argv)
             self._screen.line((found.matrix.name, "strong"), "   ", place, "   ", line)
             self._screen.line(("  comes to the same vector as ", "dim"), (first[:6], "place"))
@@ -158,7 +158,7 @@ def _tell_gone(gone: Sequence[str]) -> None:
     ids = " ".join(each[:6] for each in gone[:MOST_CASES])
     more = f" and {len(gone) - MOST_CASES:,} more" if len(gone) > MOST_CASES else ""
     remark(
-        f"{counted(len(gone), 'case')} of that run that did not hold {'is' if len(gone) == 1 else 'are'} "
+        f"{counted(len(gone), 'case')} of that run that failed {'is' if len(gone) == 1 else 'are'} "
         f"no longer in the spec, which has changed since: {ids}{more}; keen-matrix run shows what is "
         "there now"
     )
@@ -180,7 +180,7 @@ def chosen_cases(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) 
 def _to_narrow(fields: Record) -> Record | None:
     """Return a record where it did otherwise than expected: only then is there anything to
     narrow."""
-    return None if fields.verdict in ("unchecked", "unlaunched", "groundless", *PASSING) else fields
+    return None if fields.verdict in ("unchecked", "not-started", "blocked", *PASSING) else fields
 
 
 def wanted_ids(records: Mapping[str, Record], ids: Sequence[str]) -> dict[str, None]:
@@ -239,7 +239,7 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     words = f"{len(found.case.argv)} of {counted(len(case.argv), 'word')} left"
     limit = "; the limit of launches was reached, --launches allows more" if found.stopped else ""
     screen.line("  ", (f"{words} after {counted(found.launches, 'launch')}{limit}", "dim"))
-    if found.fields.verdict == "held":
+    if found.fields.verdict == "passed":
         return
     fields = structs.replace(found.fields, argv=found.case.argv)
     around = surroundings_shown(spec, found.matrix, fields)

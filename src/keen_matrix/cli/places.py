@@ -1,4 +1,4 @@
-"""`keen-matrix places`: the lines of a program that vectors run which did not hold, and others do
+"""`keen-matrix places`: the lines of a program that vectors run which failed, and others do
 not."""
 
 from __future__ import annotations
@@ -38,12 +38,12 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix places                 the lines that go with what did not hold in the last run
-  keen-matrix places k3f9x2          and where this case leaves the way of one that held
+  keen-matrix places                 the lines that go with what failed in the last run
+  keen-matrix places k3f9x2          and where this case leaves the way of one that passed
 
 Cases are launched again, with the program's lines told by its own runtime: Python, node, sh and bash, Perl, Go that
 was built with -cover, C and C++ that were compiled with --coverage. Nothing of the program is changed.
-exit status: 0 everything held, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told,
+exit status: 0 everything passed, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told,
 130 interrupted: what was found until then is shown
 """
 FIRST = 3
@@ -51,7 +51,7 @@ FIRST = 3
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser, ids="the beginnings of the ids of cases that did not hold (default: all)")
+    add_spec_options(parser, ids="the beginnings of the ids of cases that failed (default: all)")
     parser.add_argument(
         "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
     )
@@ -95,7 +95,7 @@ def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
         return status
     if ids and not tracing.refused:
         asked = " or ".join(ids)
-        raise RunFault(f"no case that did not hold and is one launch has an id that begins with {asked}")
+        raise RunFault(f"no case that failed and is one launch has an id that begins with {asked}")
     raise RunFault("of no vector the lines are known")
 
 
@@ -125,7 +125,7 @@ class _Tracing:
             self.refused.append(f"{spec.path}: {why}")
             return EXIT_OK
         cases = traceable(spec, records, self._ids)
-        if self._ids and all(records[case.id].verdict == "held" for case in cases):
+        if self._ids and all(records[case.id].verdict == "passed" for case in cases):
             return EXIT_OK  # of those that are asked for it has none
         evidence = self._evidence(spec, launch, tracer, cases, records)
         causes = self._write(spec, tracer.name, evidence)
@@ -195,7 +195,7 @@ def _write(
     failing = sum(run.failed for run in evidence.runs)
     screen.line(
         (spec.path, "strong"),
-        f"   traced {failing:,} that did not hold and {len(evidence.runs) - failing:,} that held",
+        f"   traced {failing:,} that failed and {len(evidence.runs) - failing:,} that passed",
     )
     for count, what in (
         (len(evidence.otherwise), "did otherwise when traced: left out"),
@@ -261,7 +261,7 @@ class _Documents:
         return FoundPlace(name, place.line, each.last, text, round(each.score, 4), each.why, *counts)
 
     def parting(self, each: Parting) -> FoundParting:
-        """Return where a failing case parts from one that held."""
+        """Return where a failing case parts from one that passed."""
         from keen_matrix.cli.documents import FoundParting
 
         ids = (each.failing.case.id, each.holding.case.id)

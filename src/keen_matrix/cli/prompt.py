@@ -205,7 +205,7 @@ class Prompt:
         from keen_matrix.core.runs.following import following, with_following
 
         last = self._last
-        if last.record.verdict not in ("held", "unchecked", "known"):
+        if last.record.verdict not in ("passed", "unchecked", "known"):
             raise Misuse(
                 f"the last vector {last.record.verdict}: nothing can be told of what follows from it"
             )
@@ -234,9 +234,9 @@ class Prompt:
                 first = next(iter((record.stderr or record.stdout or "").splitlines()), "")
                 names = ", ".join(dict.fromkeys(each.aspect for each in record.unmet))
                 screen.line("      ", (names, "bad"), f"   {cut(first, 90)}")
-        held = sum(each.verdict in PASSING for each in records.values())
+        passed = sum(each.verdict in PASSING for each in records.values())
         screen.line(
-            (f"{held} of {counted(len(cases), 'vector')} held", "good" if held == len(cases) else "bad")
+            (f"{passed} of {counted(len(cases), 'vector')} passed", "good" if passed == len(cases) else "bad")
         )
 
     def _keep(self, name: str) -> None:

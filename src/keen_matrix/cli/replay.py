@@ -31,7 +31,7 @@ examples:
   keen-matrix replay k3f9x2                         run the case again and show everything
   keen-matrix replay k3f9x2 --script again.sh       a shell script that does it without Keen Matrix
 
-exit status: 0 it held, 1 it did not, 2 wrong usage or a wrong spec, 3 no such case, or the program could not be launched
+exit status: 0 it passed, 1 it did not, 2 wrong usage or a wrong spec, 3 no such case, or the program could not be launched
 """
 
 MOST_FILES = 30
@@ -112,7 +112,7 @@ def _replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, pool: Work
         fields = decode_record(next(iter(pool.results([case]))).line)
     screen.line()
     write_outcome(screen, spec, matrix, fields)
-    return 0 if fields.verdict in PASSING else 3 if fields.verdict == "unlaunched" else 1
+    return 0 if fields.verdict in PASSING else 3 if fields.verdict == "not-started" else 1
 
 
 def as_last_run(specs: list[Spec]) -> list[Spec]:
@@ -178,11 +178,11 @@ def write_outcome(
         _write_launch(screen, step, is_shown=is_shown)
     if fields.aspects:
         screen.line()
-        screen.line(("checked", "strong"), "   ", (screen.sign("held"), "good"), (" met", "dim"))
+        screen.line(("checked", "strong"), "   ", (screen.sign("passed"), "good"), (" met", "dim"))
     for aspect in fields.aspects:
         if aspect.met:
             screen.line(
-                "  ", (screen.sign("held"), "good"), f" {aspect.aspect:12}", ("  " + aspect.rule, "dim")
+                "  ", (screen.sign("passed"), "good"), f" {aspect.aspect:12}", ("  " + aspect.rule, "dim")
             )
     screen.rows(aspects_rows(screen, fields, everything=True))
     for each in fields.remarks:

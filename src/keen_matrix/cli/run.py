@@ -50,8 +50,8 @@ examples:
   keen-matrix run k3f9x2 --all                   one case, with everything it printed
 
 The results are written to {DEFAULT_JOURNAL}, a line per case as it finishes.
-exit status: 0 everything held (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing
-could be run, 4 what was run held and the budget did not suffice for the rest, 130 interrupted
+exit status: 0 everything passed (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing
+could be run, 4 what was run passed and the budget did not suffice for the rest, 130 interrupted
 """
 
 
@@ -68,12 +68,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def _add_choice(choice: argparse._ArgumentGroup) -> None:
     add_selection_options(choice)
     choice.add_argument(
-        "--failed", action="store_true", help="only those that did not hold last time (by the journal)"
+        "--failed", action="store_true", help="only those that failed last time (by the journal)"
     )
     choice.add_argument(
         "--changed",
         action="store_true",
-        help="launch only those that did not hold last time, or for which something has changed "
+        help="launch only those that failed last time, or for which something has changed "
         "since; the others are taken "
         "over from the journal",
     )
@@ -108,7 +108,7 @@ def _add_launching(how: argparse._ArgumentGroup) -> None:
         type=whole_number,
         default=1,
         metavar="N",
-        help="launch each case N times; outcomes that disagree make it unsteady",
+        help="launch each case N times; outcomes that disagree make it flaky",
     )
     _add_warmth(how)
     how.add_argument(
@@ -145,7 +145,7 @@ def _add_order(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
         "--order",
         action="store_true",
-        help="run first what covers most: those that did not hold, new ones, "
+        help="run first what covers most: those that failed, new ones, "
         "each kind of refusal, then most pairs a second",
     )
     how.add_argument(
@@ -155,14 +155,14 @@ def _add_order(how: argparse._ArgumentGroup) -> None:
         help='the same order, and stop in time: "30 s", "5 min"; exit status 4 when it did not suffice',
     )
     how.add_argument(
-        "--failed-first", action="store_true", help="begin with those that did not hold last time"
+        "--failed-first", action="store_true", help="begin with those that failed last time"
     )
     how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
-    how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases did not hold")
+    how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases failed")
     how.add_argument(
         "--watch",
         action="store_true",
-        help="run again on every change of program, spec or data: first what did not hold, and "
+        help="run again on every change of program, spec or data: first what failed, and "
         "only what has changed",
     )
     how.add_argument(
@@ -185,7 +185,7 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
     output.add_argument(
         "--keep-directories",
         action="store_true",
-        help="keep the directories of cases that did not hold, and say where",
+        help="keep the directories of cases that failed, and say where",
     )
     output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
     output.add_argument(
@@ -197,15 +197,15 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
         help="write a report as well (see keen-matrix report); may be given again",
     )
     output.add_argument(
-        "--grid", action="store_true", help="show which cases held, by two axes of each matrix"
+        "--grid", action="store_true", help="show which cases passed, by two axes of each matrix"
     )
     output.add_argument(
-        "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases held)"
+        "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases passed)"
     )
     amount = output.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
     amount.add_argument(
-        "--all", action="store_true", help="every case that did not hold in full, with everything it printed"
+        "--all", action="store_true", help="every case that failed in full, with everything it printed"
     )
 
 
@@ -287,7 +287,7 @@ def _round(
         return EXIT_OK
     wanted = run_options(options, jobs)
     ordered = wanted.ordering
-    # What did not hold comes first, and who watches sees it at once.
+    # What failed comes first, and who watches sees it at once.
     if not (ordered.failed_first or ordered.slow_last):
         ordered = replace(ordered, by_gain=True)
     wanted = replace(wanted, ordering=ordered, changed=not begun.everything)
@@ -341,7 +341,7 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
         watch = RunScreen(screen, options, jobs, len(paths))
         result = run_prepared(paths, asked, pool, journal, watch)
         if result.nothing_failed:
-            screen.line(("everything held last time; there is nothing to run again", "good"))
+            screen.line(("everything passed last time; there is nothing to run again", "good"))
         elif result.empty_shard:
             screen.line("shard {}/{} has no cases; its journal says so".format(*options.shard))
         elif result.counts or result.is_interrupted:
@@ -398,7 +398,7 @@ def status_of(result: RunResult) -> int:
     if result.is_interrupted:
         statuses.append(EXIT_INTERRUPTED)
     # That nothing could be launched, or everything was skipped, is no verdict on the program.
-    elif counts and counts["unlaunched"] + counts["skipped"] == counts.total():
+    elif counts and counts["not-started"] + counts["skipped"] == counts.total():
         statuses.append(EXIT_NOT_RUN)
     elif any(counts[verdict] for verdict in VERDICTS if verdict not in PASSING):
         statuses.append(EXIT_FAILED)

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-#: Everything held, or nothing was found.
+#: Everything passed, or nothing was found.
 EXIT_OK = 0
-#: Something did not hold, or was found; never anything else.
+#: Something failed, or was found; never anything else.
 EXIT_FAILED = 1
 #: Wrong usage or a wrong spec.
 EXIT_MISUSE = 2
 #: Nothing could be run, or what a command reads is not there.
 EXIT_NOT_RUN = 3
-#: Everything that was run held, and the budget did not suffice for the rest.
+#: Everything that was run passed, and the budget did not suffice for the rest.
 EXIT_BUDGET = 4
 EXIT_INTERRUPTED = 130
 

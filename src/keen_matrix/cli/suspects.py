@@ -1,4 +1,4 @@
-"""`keen-matrix suspects`: what the cases of a run that did not hold have in common."""
+"""`keen-matrix suspects`: what the cases of a run that failed have in common."""
 
 from __future__ import annotations
 
@@ -27,11 +27,11 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix suspects                  the options, values and traits of words that go with cases that did not hold
+  keen-matrix suspects                  the options, values and traits of words that go with cases that failed
   keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
 
 Nothing is run without --confirm.
-exit status: 0 everything held, 1 something did not, 2 wrong usage, 3 no journal, 130 interrupted
+exit status: 0 everything passed, 1 something did not, 2 wrong usage, 3 no journal, 130 interrupted
 """
 
 
@@ -96,13 +96,13 @@ def _told(screen: Screen, options: argparse.Namespace, workers: WorkerPool | Non
         if not is_json:
             screen.line((spec.path, "strong"))
         for pool, cases in pools_of(spec, records):
-            if any(not case.held for case in cases):
+            if any(not case.passed for case in cases):
                 shown = None if is_json else screen
                 pools.append(_suspected(shown, confirming, pool, cases, workers))
             if confirming.is_interrupted:
                 raise KeyboardInterrupt
         if not pools and not is_json:
-            screen.line("  ", ("every case held", "good"))
+            screen.line("  ", ("every case passed", "good"))
         return EXIT_FAILED if pools else EXIT_OK
 
     statuses = one_by_one(list(runs), suspect, options)
@@ -142,7 +142,7 @@ def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list
     alone: dict[str, list[Observed]] = {}
     for fields in records.values():
         signature = spec.signature
-        if fields.verdict == "unlaunched":
+        if fields.verdict == "not-started":
             continue
         judgement = signature.judge(fields.argv) if signature is not None else None
         if judgement is None or fields.more_argv or judgement.status == "unspecified" or judgement.help:
@@ -164,7 +164,7 @@ def write_suspicion(screen: Screen, suspicion: Suspicion) -> None:
 
     screen.line()
     screen.line(
-        "  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} did not hold, {suspicion.holding:,} held"
+        "  ", (suspicion.pool, "strong"), f"   {suspicion.failing:,} failed, {suspicion.holding:,} passed"
     )
     for cause in suspicion.causes:
         screen.line("    ", (f"{cause.suspect.fails:>4}", "bad"), "  ", (str(cause.suspect), "strong"))

@@ -178,6 +178,6 @@ def _write_outcome(screen: Screen, tried: TriedCase, record: Record, *, is_shown
 def _status(record: Record) -> int:
     from keen_matrix.core.model.record import PASSING
 
-    if record.verdict == "unlaunched":
+    if record.verdict == "not-started":
         return 3
     return 0 if record.verdict in (*PASSING, "unchecked") else 1

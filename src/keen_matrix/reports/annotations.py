@@ -60,7 +60,7 @@ def _place_command(spec: str, place: str, fields: Record) -> str:
     """Return the command that shows a suspicious line of the program, beside the line itself."""
     file, _, line = place.rpartition(":")
     whole = os.path.normpath(os.path.join(os.path.dirname(spec), file))
-    text = f"vectors that did not hold run this line, such as\n  {title_of(fields)}"
+    text = f"vectors that failed run this line, such as\n  {title_of(fields)}"
     return f"::warning file={_property(whole)},line={line},title=suspicious line::{_data(text)}"
 
 

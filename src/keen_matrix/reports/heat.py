@@ -74,7 +74,7 @@ def _of_spec(report: Report, spec: Spec, path: str) -> Iterator[Heat]:
     doubts = doubts_of(spec, records)
     if doubts.scores:
         yield _doubt_heat(spec, doubts)
-    tried = (case for case in unfold(spec) if case.id in records and records[case.id].verdict != "groundless")
+    tried = (case for case in unfold(spec) if case.id in records and records[case.id].verdict != "blocked")
     found = coverage_of(spec, tried)
     if any(part.total for part in found.parts):
         yield _coverage_heat(spec, found)
@@ -87,7 +87,7 @@ def _doubt_heat(spec: Spec, doubts: Doubts) -> Heat:
         cells = [_cell(parts[aspect].percent if aspect in parts else None) for aspect in aspects]
         rows.append(Row(name, (*cells, _cell(doubts.of(name).percent))))
     whole = doubts.whole
-    text = f"{whole.noticed:,} of {whole.tried:,} alterations of outcomes that held are noticed, {whole.percent or 0.0:.1f} %"
+    text = f"{whole.noticed:,} of {whole.tried:,} alterations of outcomes that passed are noticed, {whole.percent or 0.0:.1f} %"
     return Heat(f"Doubt, {spec.name}", text, ("", *aspects, "all"), tuple(rows))
 
 

@@ -29,13 +29,13 @@ if TYPE_CHECKING:
 
 #: What the script of the page reads, as JSON.
 PageData: TypeAlias = "dict[str, object]"
-#: Cases in the table. Those that did not hold come first; the page says how many held ones it
+#: Cases in the table. Those that failed come first; the page says how many passed ones it
 #: leaves out.
 MOST_CASES = 20_000
-#: Cases that did not hold with everything that they printed.
+#: Cases that failed with everything that they printed.
 MOST_DETAILED = 3_000
-#: Characters of each stream of a case that held.
-HELD_OUTPUT = 400
+#: Characters of each stream of a case that passed.
+PASSED_OUTPUT = 400
 BINS = 24
 MOST_GRID_CELLS = 4_000
 #: Causes at the head of the page.
@@ -102,7 +102,7 @@ def write(report: Report, stream: BinaryIO) -> None:
 def _cause(cause: Cause) -> PageData:
     """Return what the page says of a cause."""
     fields = cause.fields
-    told = fields.argv if fields.verdict != "groundless" else fields.control
+    told = fields.argv if fields.verdict != "blocked" else fields.control
     return {
         "count": cause.count,
         "verdict": fields.verdict,
@@ -150,39 +150,39 @@ def _grids(report: Report, matrix: Any) -> list[Grid]:
 
 
 def _cases(report: Report) -> tuple[PageData, int]:
-    """Return the cases of the page: those that did not hold, then those that held, and how many
+    """Return the cases of the page: those that failed, then those that passed, and how many
     are left out."""
     order = {key: number for number, key in enumerate(report.summary.matrices)}
     failed: list[object] = []
-    held: list[object] = []
+    passed: list[object] = []
     left_out = 0
     for record in report.cases():
-        if record.fields.verdict != "held":
+        if record.fields.verdict != "passed":
             if len(failed) < MOST_CASES:
                 place = report.place_of(record.header, record.fields.id)
                 detailed = len(failed) < MOST_DETAILED
                 failed.append(_case(record, order, detailed=detailed, place=place))
             else:
                 left_out += 1
-        elif len(held) < MOST_CASES:
-            held.append(_case(record, order, detailed=False))
+        elif len(passed) < MOST_CASES:
+            passed.append(_case(record, order, detailed=False))
         else:
             left_out += 1
     # What failed has the first claim on the room.
-    kept = held[: max(0, MOST_CASES - len(failed))]
+    kept = passed[: max(0, MOST_CASES - len(failed))]
     return {
         "cases": failed + kept,
         "matrices": [{"name": each.name, "spec": each.spec} for each in report.summary.matrices.values()],
-    }, left_out + len(held) - len(kept)
+    }, left_out + len(passed) - len(kept)
 
 
 def _case(
     record: CaseRecord, order: Mapping[tuple[str, str], int], *, detailed: bool, place: str = ""
 ) -> PageData:
     header, fields = record
-    held = fields.verdict == "held"
+    passed = fields.verdict == "passed"
     launch = shell_line(header.launch)
-    most = HELD_OUTPUT if held else OUTPUT_SHOWN
+    most = PASSED_OUTPUT if passed else OUTPUT_SHOWN
     case = {
         "id": fields.id,
         "m": order[header.spec, fields.matrix],
@@ -195,7 +195,7 @@ def _case(
         "signal": fields.signal,
         "line": f"{launch} {shell_line(fields.argv)}".strip()[:20_000],
     }
-    if held or detailed:
+    if passed or detailed:
         case["out"], case["err"] = (output_of(fields, "stdout", most), output_of(fields, "stderr", most))
     said = [
         ("row", fields.row),
@@ -205,7 +205,7 @@ def _case(
         ("most suspicious line", place),
     ]
     case["n"] = [[name, escape(text)] for name, text in said if text]
-    if not held:
+    if not passed:
         case["a"] = [_aspect(each, fields) for each in fields.aspects if not each.met]
     return case
 
@@ -235,7 +235,7 @@ def _histogram(report: Report) -> PageData:
     bins = [[0, 0] for _ in range(BINS)]
     for _, fields in report.cases():
         at = min(BINS - 1, max(0, int((log10(max(fields.seconds, 1e-9)) - low) / (high - low) * BINS)))
-        bins[at][fields.verdict != "held"] += 1
+        bins[at][fields.verdict != "passed"] += 1
     used = [number for number, pair in enumerate(bins) if any(pair)]
     first, last = (used[0], used[-1] + 1) if used else (0, 1)
     edges = [10 ** (low + number * (high - low) / BINS) for number in range(first, last + 1)]

@@ -1,5 +1,5 @@
-"""JUnit XML: a suite a matrix. Held cases pass; crashed, hung and unlaunched ones are errors, all
-others failures. Of the cases that one control left groundless the first is a failure, the others
+"""JUnit XML: a suite a matrix. Passed cases pass; crashed, timed out and not started ones are errors, all
+others failures. Of the cases that one control left blocked the first is a failure, the others
 are skipped with the reason, as those are that a spec skips or knows to differ."""
 
 from __future__ import annotations
@@ -19,9 +19,9 @@ from keen_matrix.wording.cases import PASSED_OVER, message_of, output_of, passed
 from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import shell_line
 
-_ERRORS = ("crashed", "hung", "unlaunched")
+_ERRORS = ("crashed", "timed-out", "not-started")
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-#: Characters of a stream of a case that did not hold.
+#: Characters of a stream of a case that failed.
 OUTPUT_KEPT = 4_000
 
 
@@ -44,10 +44,10 @@ def write(report: Report, stream: BinaryIO) -> None:
     summary, faults, missing = report.summary, report.faults, report.missing
     # A spec that could not be run is an error of the run, and so is a case without a result; left
     # out, a server would show all green.
-    counts = summary.counts + Counter(unlaunched=len(faults) + len(missing))
+    counts = summary.counts + Counter({"not-started": len(faults) + len(missing)})
     xml.startDocument()
     xml.startElement(
-        "testsuites", _numbers(counts, summary.seconds, {"name": "keen-matrix"}, summary.groundless)
+        "testsuites", _numbers(counts, summary.seconds, {"name": "keen-matrix"}, summary.blocked)
     )
     for spec, fault in faults.items():
         _error_of_spec(xml, spec, "the whole spec", "it could not be run", fault)
@@ -65,7 +65,7 @@ def write(report: Report, stream: BinaryIO) -> None:
                 matrix.counts,
                 matrix.seconds,
                 {"name": name, "timestamp": started},
-                [each for each in summary.groundless if matrix.is_of(each)],
+                [each for each in summary.blocked if matrix.is_of(each)],
             ),
         )
         for fields in report.cases_in(matrix.spec, matrix.name):
@@ -78,10 +78,10 @@ def write(report: Report, stream: BinaryIO) -> None:
 
 def _error_of_spec(xml: XMLGenerator, spec: str, name: str, message: str, text: str) -> None:
     xml.ignorableWhitespace("\n")
-    xml.startElement("testsuite", _numbers(Counter(unlaunched=1), 0.0, {"name": spec}))
+    xml.startElement("testsuite", _numbers(Counter({"not-started": 1}), 0.0, {"name": spec})
     about = {"classname": legal(spec), "name": name, "time": "0.000"}
     xml.startElement("testcase", AttributesImpl(about))
-    _element(xml, "error", message, "unlaunched", text)
+    _element(xml, "error", message, "not-started", text)
     xml.endElement("testcase")
     xml.endElement("testsuite")
 
@@ -90,10 +90,10 @@ def _numbers(
     counts: Mapping[str, int], seconds: float, more: dict[str, str], told: Sequence[Cause] = ()
 ) -> AttributesImpl:
     errors = sum(counts[verdict] for verdict in _ERRORS)
-    failures = sum(counts[verdict] for verdict in ("differed", "unsteady", "unchecked"))
+    failures = sum(counts[verdict] for verdict in ("failed", "flaky", "unchecked"))
     # Of all that stand on one control one is a failure: a hundred failures for one cause hide the
     # other causes.
-    skipped = counts["groundless"] - len(told) + counts["known"] + counts["skipped"]
+    skipped = counts["blocked"] - len(told) + counts["known"] + counts["skipped"]
     failures += len(told)
     return AttributesImpl(
         {
@@ -125,7 +125,7 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
     if passed:
         xml.startElement("skipped", AttributesImpl({"message": legal(passed)}))
         xml.endElement("skipped")
-    elif verdict != "held":
+    elif verdict != "passed":
         _element(
             xml,
             "error" if verdict in _ERRORS else "failure",

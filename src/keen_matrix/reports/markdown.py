@@ -1,4 +1,4 @@
-"""Markdown for a merge request: the summary, a grid of each matrix that did not hold, the failures
+"""Markdown for a merge request: the summary, a grid of each matrix that failed, the failures
 folded."""
 
 from __future__ import annotations
@@ -39,7 +39,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     lines += _table(summary)
     lines += _failures(summary)
     for matrix in summary.matrices.values():
-        if matrix.held < matrix.total:
+        if matrix.passed < matrix.total:
             axes = chosen_axes(matrix, report.by)
             if axes:
                 for grid in grids_of(matrix, report.cases_in(matrix.spec, matrix.name), axes):
@@ -51,21 +51,21 @@ def _head(summary: RunSummary, *, is_whole: bool) -> Iterator[str]:
     counts = summary.counts
     parts = [f"{count:,} {verdict}" for verdict, count in counts.items()]
     passing = sum(counts[verdict] for verdict in PASSING)
-    sign = sign_of("held" if is_whole and passing == counts.total() else "differed")
+    sign = sign_of("passed" if is_whole and passing == counts.total() else "failed")
     yield f"### {sign} {counts.total():,} vectors: {', '.join(parts)}"
     yield ""
 
 
 def _table(summary: RunSummary) -> Iterator[str]:
     passed = any(summary.counts[verdict] for verdict in ("known", "skipped"))
-    yield f"| spec | matrix | held | did not hold |{' known or skipped |' if passed else ''} time |"
+    yield f"| spec | matrix | passed | failed |{' known or skipped |' if passed else ''} time |"
     yield f"|---|---|--:|--:|{'--:|' if passed else ''}--:|"
     for matrix in summary.matrices.values():
         others = matrix.counts["known"] + matrix.counts["skipped"]
-        left = matrix.total - matrix.held - others
+        left = matrix.total - matrix.passed - others
         apart = f" {others or ''} |" if passed else ""
         name = f"**{cell(matrix.name)}**" if left else cell(matrix.name)
-        yield f"| {cell(matrix.spec)} | {name} | {matrix.held:,} | {left or ''} |{apart} {duration(matrix.seconds)} |"
+        yield f"| {cell(matrix.spec)} | {name} | {matrix.passed:,} | {left or ''} |{apart} {duration(matrix.seconds)} |"
     yield ""
 
 

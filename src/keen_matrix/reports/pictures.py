@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 MOST_GRIDS = 6
 MOST_ROWS = 30
 MOST_COLUMNS = 16
-COLOURS = {"none": "#eceeea", "failed": "#d9776b", "mixed": "#e9c46a", "held": "#7fb894"}
-MARKS = {"none": ""} | {state: sign_of(STATE_SIGNS[state]) for state in ("failed", "mixed", "held")}
+COLOURS = {"none": "#eceeea", "failed": "#d9776b", "mixed": "#e9c46a", "passed": "#7fb894"}
+MARKS = {"none": ""} | {state: sign_of(STATE_SIGNS[state]) for state in ("failed", "mixed", "passed")}
 INK = "#20242a"
 #: What is noted in a picture: by it a later report knows an earlier one, and nothing in it tells
 #: of the time.
@@ -80,7 +80,7 @@ def _shares(axes: Axes, heat: Heat) -> None:
         [[np.nan if each is None else each for each in row] for row in as_rows(heat)[:MOST_ROWS]], dtype=float
     )
     colours = LinearSegmentedColormap.from_list(
-        "shares", [COLOURS["failed"], COLOURS["mixed"], COLOURS["held"]]
+        "shares", [COLOURS["failed"], COLOURS["mixed"], COLOURS["passed"]]
     )
     colours.set_bad(COLOURS["none"])
     axes.imshow(shares, cmap=colours, vmin=0, vmax=100, aspect="auto")
@@ -101,7 +101,7 @@ def _height(grid: Grid | Heat) -> float:
 
 def _grids(report: Report) -> list[Grid]:
     """Return the grids that tell most: of matrices with failures first."""
-    matrices = sorted(report.summary.matrices.values(), key=lambda each: each.held == each.total)
+    matrices = sorted(report.summary.matrices.values(), key=lambda each: each.passed == each.total)
     found: list[Grid] = []
     for matrix in matrices:
         axes = chosen_axes(matrix, [name for name in report.by if name in matrix.axes])
@@ -157,7 +157,7 @@ def _durations(axes: Axes, report: Report) -> None:
     for _, fields in report.cases():
         # A scale by powers of ten has no place for 0, which is what a case has that was not
         # launched.
-        seconds[fields.verdict == "held"].append(max(fields.seconds, 1e-4))
+        seconds[fields.verdict == "passed"].append(max(fields.seconds, 1e-4))
     every = seconds[True] + seconds[False]
     if not every:
         return
@@ -167,8 +167,8 @@ def _durations(axes: Axes, report: Report) -> None:
         [seconds[True], seconds[False]],
         bins=bins,
         stacked=True,
-        color=[COLOURS["held"], COLOURS["failed"]],
-        label=["held", "did not hold"],
+        color=[COLOURS["passed"], COLOURS["failed"]],
+        label=["passed", "failed"],
     )
     axes.set_xscale("log")
     axes.xaxis.set_major_formatter(lambda value, _: f"{value:g} s" if value >= 1 else f"{value * 1000:g} ms")

@@ -56,7 +56,7 @@ def rows(report: Report) -> Iterator[Row]:
         yield row_of(record, names, report.place_of(record.header, record.fields.id))
     # A table that ends here would look whole: what was not run has rows too.
     for spec, fault in report.faults.items():
-        yield _row_of_spec(spec, "unlaunched", fault, names)
+        yield _row_of_spec(spec, "not-started", fault, names)
     for each in report.missing:
         yield _row_of_spec(each.spec, "no result", each.sentence, names)
 

@@ -1,5 +1,4 @@
-"""TAP, the Test Anything Protocol, version 14: a line a case, with a YAML block for what did not
-hold."""
+"""TAP, the Test Anything Protocol, version 14: a line a case, with a YAML block for what failed."""
 
 from __future__ import annotations
 
@@ -24,7 +23,7 @@ def write(report: Report, stream: BinaryIO) -> None:
     for number, (spec, fault) in enumerate(faults.items(), 1):
         text = "".join(f"    {line}\n" for line in map(escape, fault.splitlines()))
         block = (
-            f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "unlaunched"\n  reason: |2\n{text}  ...\n'
+            f'not ok {number} - {_plain(spec)}\n  ---\n  verdict: "not-started"\n  reason: |2\n{text}  ...\n'
         )
         stream.write(block.encode("utf-8", "backslashreplace"))
     for number, (header, fields) in enumerate(report.cases(), len(faults) + 1):
@@ -62,8 +61,8 @@ def _lines(number: int, fields: Record) -> Iterator[str]:
     title = f"{_plain(fields.matrix)}: {_plain(title_of(fields))}"[:500]
     # a consumer takes a test that is to do for no failure (TAP 14, directives)
     known = f" # TODO {_plain(fields.known)}" if verdict == "known" else ""
-    yield f"{'ok' if verdict == 'held' else 'not ok'} {number} - {title}{known}"
-    if verdict == "held":
+    yield f"{'ok' if verdict == 'passed' else 'not ok'} {number} - {title}{known}"
+    if verdict == "passed":
         return
     yield "  ---"
     for key, value in (("id", fields.id), ("verdict", verdict), ("at", first_rule(fields))):

@@ -38,7 +38,7 @@ def reached_lines(fields: Record) -> list[str]:
 
 
 def passed_line(fields: Record) -> str:
-    """Return why a case is neither held nor counted: that it is known to differ, or skipped;
+    """Return why a case is neither passed nor counted: that it is known to differ, or skipped;
     nothing for any other."""
     reason = {"known": fields.known, "skipped": fields.skipped}.get(fields.verdict, "")
     return escape(f"{fields.verdict}: {reason}") if reason else ""

@@ -1,4 +1,4 @@
-"""A case that did not hold, as lines: what it was, what was expected, what was found."""
+"""A case that failed, as lines: what it was, what was expected, what was found."""
 
 from __future__ import annotations
 
@@ -30,7 +30,7 @@ LABEL = 12
 
 
 class Failure(Struct, frozen=True):
-    """A case that did not hold, which stands for all that failed the same way."""
+    """A case that failed, which stands for all that failed the same way."""
 
     record: Record
     matrix: str
@@ -66,7 +66,7 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
         yield ["  ", (escape(why_unchecked(fields)), "warn")]
     yield from aspects_rows(look, fields, everything=everything)
     yield from statement_rows(fields)
-    if everything or verdict == "hung":
+    if everything or verdict == "timed-out":
         yield from stream_rows(look, fields, whole=everything)
     if fields.kept:
         yield ["  its directory: ", (fields.kept, "place")]
@@ -111,7 +111,7 @@ def _about(fields: Record) -> list[Segment]:
     """Return what a derived vector is about: its kind and its culprit."""
     if not fields.family:
         return []
-    if fields.verdict == "groundless":
+    if fields.verdict == "blocked":
         return [("   not launched", "dim")]
     told = fields.culprit if fields.family == "accepted" else fields.detail or fields.culprit
     about = " ".join(each for each in (fields.kind, told) if each)
@@ -147,7 +147,7 @@ def statement_rows(fields: Record) -> Iterator[list[Segment]]:
     """Yield what a program says to a vector that the signature accepts, and what would state in
     the spec that it does not."""
     yield from message_rows(fields)
-    if fields.family != "accepted" or fields.verdict != "differed":
+    if fields.family != "accepted" or fields.verdict != "failed":
         return
     if said := message_line(fields):
         yield ["  ", ("it says     ", "dim"), escape(said)]
@@ -160,7 +160,7 @@ def apart_from_control(fields: Record) -> list[str]:
     where words only went."""
     import difflib
 
-    if not fields.control or fields.verdict == "groundless":
+    if not fields.control or fields.verdict == "blocked":
         return []
     same = difflib.SequenceMatcher(None, fields.control, fields.argv, autojunk=False)
     return [

@@ -12,14 +12,14 @@ Segment: TypeAlias = "str | tuple[str, str]"
 #: Verdict, or state of a grid's cell, → its sign and the ASCII form. An equals sign: what was
 #: found is what was expected.
 VERDICT_SIGNS = {
-    "held": ("=", "="),
-    "differed": ("≠", "#"),
+    "passed": ("=", "="),
+    "failed": ("≠", "#"),
     "crashed": ("!", "!"),
-    "hung": ("…", ":"),
-    "unlaunched": ("∅", "0"),
+    "timed-out": ("…", ":"),
+    "not-started": ("∅", "0"),
     "unchecked": ("?", "?"),
-    "unsteady": ("≈", "%"),
-    "groundless": ("~", "~"),
+    "flaky": ("≈", "%"),
+    "blocked": ("~", "~"),
     "known": ("k", "k"),
     "skipped": ("-", "-"),
     "mixed": ("±", "+"),
@@ -34,17 +34,17 @@ MARKS = {
     "ellipsis": ("…", "..."),
 }
 #: What the signs in a cell of a grid stand for.
-GRID_WORDS = {"held": "all held", "mixed": "some held", "differed": "none held", "blank": "not run"}
+GRID_WORDS = {"passed": "all passed", "mixed": "some passed", "failed": "none passed", "blank": "not run"}
 #: Sign → the name of its style.
 STYLE_OF = {
-    "held": "good",
-    "differed": "bad",
+    "passed": "good",
+    "failed": "bad",
     "crashed": "crashed",
-    "hung": "bad",
-    "unlaunched": "bad",
+    "timed-out": "bad",
+    "not-started": "bad",
     "unchecked": "warn",
-    "unsteady": "warn",
-    "groundless": "warn",
+    "flaky": "warn",
+    "blocked": "warn",
     "known": "dim",
     "skipped": "dim",
     "mixed": "warn",
@@ -53,7 +53,7 @@ STYLE_OF = {
 
 
 #: State of a cell of a grid → the name of its sign.
-STATE_SIGNS = {"held": "held", "mixed": "mixed", "failed": "differed", "none": "blank"}
+STATE_SIGNS = {"passed": "passed", "mixed": "mixed", "failed": "failed", "none": "blank"}
 
 
 def sign_of(name: str) -> str:
@@ -62,7 +62,7 @@ def sign_of(name: str) -> str:
 
 
 def grid_legend() -> str:
-    """Return what the signs in a grid stand for, for a report: `= all held   ≠ none held   …`."""
+    """Return what the signs in a grid stand for, for a report: `= all passed   ≠ none passed   …`."""
     return "\u2003".join(f"{sign_of(name)} {words}" for name, words in GRID_WORDS.items())
 
 
@@ -88,7 +88,7 @@ def text_of(segments: Sequence[Segment]) -> str:
 
 
 def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None) -> list[Segment]:
-    """Return what signs stand for: `signs: = held   ≠ differed`, in the order of the table."""
+    """Return what signs stand for: `signs: = passed   ≠ failed`, in the order of the table."""
     shown = set(names)
     segments: list[Segment] = [("signs: ", "dim")]
     for name in VERDICT_SIGNS:

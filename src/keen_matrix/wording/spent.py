@@ -21,8 +21,8 @@ def _told(share: Share, jobs: int) -> str:
     """Return what a part is, how long it took, and what makes it shorter."""
     what, took = "", duration(share.seconds)
     match share.kind:
-        case "hung":
-            what = f"{counted(share.count, 'vector')} that hung: {took} (a shorter timeout helps)"
+        case "timed-out":
+            what = f"{counted(share.count, 'vector')} that timed out: {took} (a shorter timeout helps)"
         case "slowest":
             what = f"the slowest, {', '.join(share.ids)}: {took} (--slow-last runs them at the end)"
         case "launcher":

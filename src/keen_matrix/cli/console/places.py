@@ -22,8 +22,8 @@ MOST_UNREACHED = 12
 MOST_SHOWN = 8
 MOST_PARTINGS, MOST_CAUSES = 8, 8
 WORDS = {
-    "differed": "run by vectors that did not hold alone",
-    "held": "run by those that held alone",
+    "failed": "run by vectors that failed alone",
+    "passed": "run by those that passed alone",
     "mixed": "run by both",
     "blank": "run by none",
 }
@@ -59,12 +59,12 @@ class PlacesView:
 
     def _margin(self, place: Place, ranking: Ranking) -> str:
         """Return the name of the sign for who runs a line, of the vectors of one cause and those
-        that held."""
+        that passed."""
         failed = any(place in run.trace.places for run in ranking.runs)
-        held = any(place in run.trace.places for run in self.evidence.runs if not run.failed)
+        passed = any(place in run.trace.places for run in self.evidence.runs if not run.failed)
         known = any(place in run.trace.can_run for run in self.evidence.runs)
-        if failed or held:
-            return "mixed" if failed and held else "differed" if failed else "held"
+        if failed or passed:
+            return "mixed" if failed and passed else "failed" if failed else "passed"
         return "blank" if known else ""
 
     def write_causes(self, causes: Sequence[Ranking], first: int) -> None:
@@ -74,7 +74,7 @@ class PlacesView:
             screen.line("  ", ("of no vector the lines are known, so nothing can be said", "warn"))
             return
         if not causes:
-            screen.line("  ", ("every traced vector held, so no line is suspicious", "good"))
+            screen.line("  ", ("every traced vector passed, so no line is suspicious", "good"))
             return
         for number, ranking in enumerate(causes[:MOST_CAUSES]):
             if number:
@@ -95,7 +95,7 @@ class PlacesView:
         if example is not None:
             screen.line(
                 "  ",
-                (f"{counted(ranking.failing, 'vector')} that did not hold", "bad"),
+                (f"{counted(ranking.failing, 'vector')} that failed", "bad"),
                 ("   such as  ", "dim"),
                 shell_line(example.case.argv) or "no words",
                 "   ",
@@ -103,9 +103,9 @@ class PlacesView:
             )
         if not ranking.holding or not ranking.is_telling:
             why = (
-                "no vector that held was traced, so no line tells them apart"
+                "no vector that passed was traced, so no line tells them apart"
                 if not ranking.holding
-                else "vectors that held run the same lines: what a line does with its values is "
+                else "vectors that passed run the same lines: what a line does with its values is "
                 "wrong, or one is missing"
             )
             screen.line("    ", (why, "warn"))
@@ -129,7 +129,7 @@ class PlacesView:
             (where, "place"),
             f"   {ranked.score:.2f}   ",
             f"{ranked.failing} of {ranking.failing} {does}, and {ranked.holding} of "
-            f"{ranking.holding} that held",
+            f"{ranking.holding} that passed",
         )
         lines = self._lines(place.file)
         last = min(ranked.last, place.line + MOST_SHOWN)
@@ -150,9 +150,9 @@ class PlacesView:
             )
 
     def write_parting(self, found: Parting) -> None:
-        """Write where a vector leaves the way of one that held."""
+        """Write where a vector leaves the way of one that passed."""
         screen = self.screen
-        for run, what, style in ((found.failing, "did not hold", "bad"), (found.holding, "held", "good")):
+        for run, what, style in ((found.failing, "failed", "bad"), (found.holding, "passed", "good")):
             words = shell_line(run.case.argv) or "no words"
             screen.line("  ", (run.case.id[:6], "place"), "   ", words, (f"   {what}", style))
         for what, place in (
@@ -199,7 +199,7 @@ def _span(first: int, last: int) -> str:
 
 
 def partings_of(runs: Sequence[TracedCase]) -> list[Parting]:
-    """Return for the failing runs where they leave the way of the most alike that held."""
+    """Return for the failing runs where they leave the way of the most alike that passed."""
     holding = [run for run in runs if not run.failed]
     found = (parting(run, holding) for run in runs if run.failed)
     return [each for each in found if each is not None]

@@ -16,7 +16,7 @@ DRAWS_A_SECOND = 8
 
 
 class Progress:
-    """Cases done, not held so far, and time left, drawn on standard error for as long as a run
+    """Cases done, failed so far, and time left, drawn on standard error for as long as a run
     works.
 
     A thread draws it, so that it is right also while no case ends.
@@ -69,7 +69,7 @@ class Progress:
         return bar
 
     def _failed_shown(self) -> str:
-        return f"[red]{self.failed} did not hold[/]" if self.failed else ""
+        return f"[red]{self.failed} failed[/]" if self.failed else ""
 
     def _running_shown(self) -> str:
         doing = now()
@@ -80,10 +80,10 @@ class Progress:
         left = self.jobs if self.total is None else min(self.jobs, self.total - self.done)
         return f"[bright_black]{left} running[/]" if left > 0 else ""
 
-    def step(self, *, held: bool) -> None:
+    def step(self, *, passed: bool) -> None:
         """Count one more finished case."""
         self.done += 1
-        self.failed += not held
+        self.failed += not passed
 
     def __exit__(self, *_: object) -> None:
         if self._bar is not None:

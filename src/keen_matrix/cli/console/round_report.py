@@ -24,8 +24,8 @@ from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted
 
 NOTIFY_SECONDS = 10.0
-STYLES = {"no longer held": "bad", "newly held": "good", "other verdict": "warn", "other output": "warn"}
-ROUND_KINDS = ("newly held", "no longer held", "other verdict", "other output")
+STYLES = {"newly failing": "bad", "newly passing": "good", "other verdict": "warn", "other output": "warn"}
+ROUND_KINDS = ("newly passing", "newly failing", "other verdict", "other output")
 STILL_SHOWN = 8
 
 
@@ -38,9 +38,9 @@ class RoundScreen(RunScreen):
         super().__init__(screen, options, jobs, specs)
         self._asked = asked
         self.changes = Comparison()
-        #: Of each spec, the cases that do not hold and did something else before.
+        #: Of each spec, the cases that fail and did something else before.
         self.fresh: list[Tally] = []
-        #: Ids of those that do not hold, as before.
+        #: Ids of those that fail, as before.
         self.still: list[str] = []
         self.seen: set[tuple[str, str]] = set()
         self.new = 0
@@ -124,7 +124,7 @@ class RoundReport(RunReport):
             more = " …" if len(watch.still) > STILL_SHOWN else ""
             screen.line()
             count = counted(len(watch.still), "vector")
-            screen.line((f"as before, {count} did not hold", "bad"), "   ", (ids + more, "place"))
+            screen.line((f"as before, {count} failed", "bad"), "   ", (ids + more, "place"))
         self._write_reports()
         screen.line()
         screen.line(*summary_segments(result, self.jobs))

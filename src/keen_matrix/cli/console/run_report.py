@@ -68,7 +68,7 @@ class RunScreen(RunWatch):
                 None, enabled=not self._options.live, color=self._screen.choice, jobs=1, doing=GROUNDING
             )
             self._progress.__enter__()
-        self._progress.step(held=True)
+        self._progress.step(passed=True)
 
     def begins(self, spec: Spec, total: int | None) -> None:
         """Draw the progress from now on."""
@@ -76,10 +76,10 @@ class RunScreen(RunWatch):
         self._progress = Progress(total, enabled=drawn, color=self._screen.choice, jobs=self._jobs)
         self._progress.__enter__()
 
-    def finished(self, *, held: bool) -> None:
+    def finished(self, *, passed: bool) -> None:
         """Count one more case."""
         if self._progress is not None:
-            self._progress.step(held=held)
+            self._progress.step(passed=passed)
 
     def ends(self, spec: Spec | None) -> None:
         """Take the progress away."""
@@ -186,7 +186,7 @@ class RunReport:
         left = sum(group.count for group in groups[room:]) + tally.ungrouped
         if left:
             self.screen.line()
-            rest = f"{left:,} further cases that did not hold, in {counted(len(groups[room:]), 'group')}, are not shown; "
+            rest = f"{left:,} further cases that failed, in {counted(len(groups[room:]), 'group')}, are not shown; "
             self.screen.line((rest, "dim"), ("--all", "strong"), (" shows all", "dim"))
         return shown + len(groups[:room])
 
@@ -206,13 +206,13 @@ class RunReport:
         matrix = next(each for each in tally.spec.matrices if each.index == group.matrix)
         told = (
             structs.replace(fields, argv=fields.control)
-            if fields.control and fields.verdict == "groundless"
+            if fields.control and fields.verdict == "blocked"
             else fields
         )
         line = repeat_line(shown_launch(tally.spec), told, surroundings_shown(tally.spec, matrix, told))
         others = [each for _, each in sorted(group.ids) if each != fields.id]
         more = group.count - 1 - len(others)
-        untried = group.untried if fields.verdict != "groundless" else 0
+        untried = group.untried if fields.verdict != "blocked" else 0
         failure = Failure(fields, self._where(tally, group), line, others, more, untried)
         self.screen.rows(failure_rows(self.screen, failure, everything=self.options.all))
         for number in fields.masked if self.options.all else ():

@@ -38,7 +38,7 @@ def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]
 
 def worst_verdict(counts: Counter[str]) -> str:
     """Return the verdict whose sign stands before a row."""
-    return next((verdict for verdict in FROM_WORST if counts[verdict]), "held")
+    return next((verdict for verdict in FROM_WORST if counts[verdict]), "passed")
 
 
 def write_legend(screen: Screen, rows: Iterable[Counter[str]]) -> None:
@@ -49,12 +49,12 @@ def write_legend(screen: Screen, rows: Iterable[Counter[str]]) -> None:
 
 
 def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -> list[Segment]:
-    total, held = counts.total(), counts["held"]
+    total, passed = counts.total(), counts["passed"]
     worst = worst_verdict(counts)
     start: list[Segment] = ["  ", (screen.sign(worst), STYLE_OF[worst]), f" {name}  "]
-    if held == total:
-        return [*start, (f"{total:>{numbers},} held", "good")]
-    parts: list[Segment] = [*start, (f"{held:>{numbers},} of {total:,} held", "")]
+    if passed == total:
+        return [*start, (f"{total:>{numbers},} passed", "good")]
+    parts: list[Segment] = [*start, (f"{passed:>{numbers},} of {total:,} passed", "")]
     for verdict in VERDICTS[1:]:
         if counts[verdict]:
             parts += ["   ", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
@@ -62,16 +62,16 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
 
 
 def summary_segments(result: RunResult, jobs: int, *, brief: bool = False) -> list[Segment]:
-    """Return the last line of a run: `114 vectors: 111 held, 2 differed, 1 crashed. 1.913 s, 2
+    """Return the last line of a run: `114 vectors: 111 passed, 2 failed, 1 crashed. 1.913 s, 2
     jobs, warm`."""
     counts, taken, warm = result.counts, result.taken, result.warm
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
     segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
     unread = len(result.faults)
     hollow = any(remark.kind == "hollow" for of_spec in result.remarks.values() for remark in of_spec)
-    if shown == ["held"]:
+    if shown == ["passed"]:
         is_part = bool(unread) or result.is_interrupted
-        segments.append(("held" if is_part else "all held", "" if is_part or hollow else "good"))
+        segments.append(("passed" if is_part else "all passed", "" if is_part or hollow else "good"))
     elif shown == ["skipped"]:
         segments.append(("all skipped, so nothing was launched", "bad"))
     else:

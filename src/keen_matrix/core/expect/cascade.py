@@ -33,12 +33,12 @@ from keen_matrix.core.structs import Struct
 
 
 def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
-    """Return the verdict that stands for several launches: held only when all held; unchecked says
+    """Return the verdict that stands for several launches: passed only when all passed; unchecked says
     least."""
     found = set(verdicts)
-    # What was checked held; that some launch had nothing to check takes nothing from it.
-    if found == {"held", "unchecked"}:
-        return "held"
+    # What was checked passed; that some launch had nothing to check takes nothing from it.
+    if found == {"passed", "unchecked"}:
+        return "passed"
     return next(each for each in FROM_WORST if each in found)
 
 
@@ -62,7 +62,7 @@ class Chosen(NamedTuple):
 
 
 class AspectResult(Struct, frozen=True, kw_only=True):
-    """How one aspect came out. Held aspects have no mismatch."""
+    """How one aspect came out. Passed aspects have no mismatch."""
 
     aspect: str
     met: bool
@@ -127,7 +127,7 @@ class Cascade:
             checks = self._checks(context.scope)
         except ExpressionFault as fault:
             result = AspectResult(aspect="rules", met=False, mismatch=failed_expectation(fault))
-            return Judged(verdict="differed", aspects=(result,))
+            return Judged(verdict="failed", aspects=(result,))
         chosen = checks.chosen
         # Nearly all launches end well and say nothing on standard error: one look, and none of the
         # checks is begun.
@@ -149,7 +149,7 @@ class Cascade:
                     asked_nothing.append(check.met.aspect)
         remarks = self._remarks(chosen, outcome, context) if self._remarkable else ()
         verdict = _verdict(aspects, len(built_in))
-        if (left_open or asked_nothing) and verdict == "held":
+        if (left_open or asked_nothing) and verdict == "passed":
             verdict = "unchecked"  # it was not asked for all that is wanted
         return Judged(
             verdict=verdict,
@@ -235,11 +235,11 @@ def _only_remarks(aspect: Aspect) -> bool:
 def _verdict_of_no_answer(outcome: Outcome) -> Verdict | None:
     """Return the verdict on a launch of which nothing that was seen answers any expectation; None
     for any other."""
-    if outcome.unlaunched is not None:
-        return "unlaunched"
+    if outcome.not_started is not None:
+        return "not-started"
     if outcome.timed_out:
-        return "hung"
-    return "differed" if outcome.flooded or outcome.unasked is not None or outcome.waits else None
+        return "timed-out"
+    return "failed" if outcome.flooded or outcome.unasked is not None or outcome.waits else None
 
 
 def _plainly_fine(outcome: Outcome) -> bool:
@@ -264,8 +264,8 @@ def _built_in(
     outcome: Outcome, chosen: Mapping[str, Chosen], timeout: float, cap: int
 ) -> Iterable[AspectResult]:
     """Yield the built-in checks that failed: launched, ended in time, no flood, no crash."""
-    if outcome.unlaunched is not None:
-        yield _failed("launch", Mismatch(form="launch", expected="", actual=outcome.unlaunched))
+    if outcome.not_started is not None:
+        yield _failed("launch", Mismatch(form="launch", expected="", actual=outcome.not_started))
         return
     if outcome.waits:
         yield _failed("input", Mismatch(form="waits", expected="", actual=_said(outcome)))
@@ -322,6 +322,6 @@ def _verdict(aspects: Sequence[AspectResult], built_in: int) -> Verdict:
     if "crash" in failed:
         return "crashed"
     if failed:
-        return "differed"
-    # Built-in checks alone are no expectation: a case for which nothing was asked has not held.
-    return "held" if len(aspects) > built_in else "unchecked"
+        return "failed"
+    # Built-in checks alone are no expectation: a case for which nothing was asked has not passed.
+    return "passed" if len(aspects) > built_in else "unchecked"

@@ -1,8 +1,8 @@
-"""Hollow green: cases that held, though next to nothing of the program was seen at work.
+"""Hollow green: cases that passed, though next to nothing of the program was seen at work.
 
 Accepted vectors that are derived from a signature have few expectations of their own. Where nearly
 all of them print the same help or usage, or nothing at all, or where most options were in no case
-that held, what held shows only that the program did not refuse. That is said beside the counts."""
+that passed, what passed shows only that the program did not refuse. That is said beside the counts."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from keen_matrix.core.structs import Struct, field
 NEARLY_ALL = 0.8
 #: Accepted cases below which nothing is said: two alike may be chance.
 FEWEST = 3
-#: The part of a signature's options that must be in some case that held.
+#: The part of a signature's options that must be in some case that passed.
 LEAST_OPTIONS = 1 / 3
 #: Options below which a third of them says nothing.
 FEW_OPTIONS = 3
@@ -53,7 +53,7 @@ class UsageWork(Struct):
     pages: Counter[str] = field(default_factory=Counter)
 
     def add(self, record: Record) -> None:
-        """Take a case that held."""
+        """Take a case that passed."""
         self.cases += 1
         kind = shows_only(record)
         self.silent += kind == NOTHING
@@ -74,7 +74,7 @@ class UsageWork(Struct):
 
 
 class WorkSeen:
-    """What was seen of a program's work in the cases of a spec that held."""
+    """What was seen of a program's work in the cases of a spec that passed."""
 
     def __init__(self, spec: Spec) -> None:
         self._spec = spec
@@ -88,13 +88,13 @@ class WorkSeen:
         self._samples: dict[str, list[int]] = {}
 
     def wants(self, family: str) -> bool:
-        """Tell whether a case that held is to be looked at."""
+        """Tell whether a case that passed is to be looked at."""
         if self._spec.signature is None or family in NOT_AT_WORK:
             return False
         return family == "accepted" or bool(self._unseen)
 
     def add(self, record: Record) -> None:
-        """Take a case that held."""
+        """Take a case that passed."""
         signature = self._spec.signature
         if signature is None:
             return
@@ -113,7 +113,7 @@ class WorkSeen:
             }
 
     def sentences(self) -> Iterator[str]:
-        """Yield what of the cases that held is hollow, in words."""
+        """Yield what of the cases that passed is hollow, in words."""
         if not looks_at_output(self._spec.rules):
             for command, shown in sorted(self.usages.items()):
                 hollow = shown.hollow
@@ -130,7 +130,7 @@ class WorkSeen:
                     )
         reached = self._options - len(self._unseen)
         if self._accepted and self._options > FEW_OPTIONS and reached < LEAST_OPTIONS * self._options:
-            yield f"only {reached} of the {self._options} options of the signature are in a case that held"
+            yield f"only {reached} of the {self._options} options of the signature are in a case that passed"
 
 
 def hollow_sentence(kind: str, count: int, cases: int, command: str, noun: str = "cases") -> str:

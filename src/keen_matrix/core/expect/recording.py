@@ -305,17 +305,17 @@ def _with_compared(verdict: Verdict, compared: Sequence[tuple[int, AspectResult]
     if not compared:
         return verdict
     if not all(each.met for _, each in compared):
-        return worst_of([verdict, "differed"])
-    return "held" if verdict == "unchecked" else verdict
+        return worst_of([verdict, "failed"])
+    return "passed" if verdict == "unchecked" else verdict
 
 
 def _with_what_is_known(case: Case, record: Record) -> Record:
     """Return the record of a case with its verdict as it counts: what is known to differ does not,
-    until the day that is set for it, and when it holds again that is worth a word.
+    until the day that is set for it, and when it passes again that is worth a word.
 
     What is known is one verdict, or some aspects: a crash, or another aspect that differs, is news.
     """
-    if case.said.hollow and record.verdict == "held" and shows_only(record):
+    if case.said.hollow and record.verdict == "passed" and shows_only(record):
         record.verdict = "unchecked"
     if not case.said.known or case.said.known_until:
         return record
@@ -324,12 +324,12 @@ def _with_what_is_known(case: Case, record: Record) -> Record:
         names = {each.aspect for each in record.aspects if not each.met}
         if not said.known_aspects or names <= {*said.known_aspects}:
             record.verdict = "known"
-    elif record.verdict == "held":
+    elif record.verdict == "passed":
         record.remarks = [*record.remarks, f"{MENDED} ({case.said.known})"]
     return record
 
 
-MENDED = "holds again: remove its known"
+MENDED = "passes again: remove its known"
 
 
 def skipped_record(case: Case, matrix: str) -> Record:
@@ -340,9 +340,9 @@ def skipped_record(case: Case, matrix: str) -> Record:
 def groundless_record(case: Case, matrix: str) -> Record:
     """Return the record of a case that is not launched, since its control did not work."""
     control = AspectRecord(
-        aspect="control", met=False, form="control", expected=shlex.join(case.control), actual=case.groundless
+        aspect="control", met=False, form="control", expected=shlex.join(case.control), actual=case.blocked
     )
-    return Record(**described(case, matrix), verdict="groundless", seconds=0.0, aspects=[control])
+    return Record(**described(case, matrix), verdict="blocked", seconds=0.0, aspects=[control])
 
 
 @lru_cache(4096)

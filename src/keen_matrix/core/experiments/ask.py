@@ -40,7 +40,7 @@ class Answer(Struct, frozen=True):
 def is_accepted(record: Record) -> bool:
     """Tell whether a program took a vector: it ended as the spec expects of accepted ones, with 0
     where the spec says nothing of exits."""
-    if record.verdict in ("crashed", "hung", "unlaunched"):
+    if record.verdict in ("crashed", "timed-out", "not-started"):
         return False
     if any(each.aspect in PROGRAMS_WORD for each in record.unmet):
         return False
@@ -110,7 +110,7 @@ class Experiments:
         #: warmth.
         self._planned_as: tuple[int, float | None, WarmPlan | None] | None = None
         self.most = most
-        #: Launches that were made, and what they count: one that hung counts several.
+        #: Launches that were made, and what they count: one that timed out counts several.
         self.launches = self.spent = 0
         self._patience: float | None = None
         #: How they are launched warm; None where they are not.
@@ -177,7 +177,7 @@ class Experiments:
             # A short wait is a matter of how busy the machine is: what did not end beside others is
             # tried by itself before that is believed.
             for id, case in cases.items():
-                if found[case.argv].record.verdict == "hung":
+                if found[case.argv].record.verdict == "timed-out":
                     found |= {words: answer for _, words, answer in self._results({id: case})}
         # Where launches are counted, none is waited for longer than many times what the first ones
         # took: an option that follows a file without end would take the whole time in every vector.
@@ -194,7 +194,7 @@ class Experiments:
             text = "" if works else answer_of(record)
             said = without_usage(record.stderr or "") or record.stdout or ""
             self.launches += 1
-            self.spent += HUNG_COST if record.verdict == "hung" else 1
+            self.spent += HUNG_COST if record.verdict == "timed-out" else 1
             self._told(self.launches)
             # the words of the record went through JSON
             words = cases[record.id].argv
@@ -224,7 +224,7 @@ class Experiments:
 
 def patience_after(answers: Iterable[Answer]) -> float | None:
     """Return how many seconds a launch is waited for after some that ended; None where none did."""
-    seconds = [each.record.seconds for each in answers if each.record.verdict != "hung"]
+    seconds = [each.record.seconds for each in answers if each.record.verdict != "timed-out"]
     return max(LEAST_PATIENCE, PATIENCE * max(seconds)) if seconds else None
 
 

@@ -116,7 +116,7 @@ class _ConditionTrial:
             if bad.works:
                 return "what breaks it was accepted elsewhere"
             # Where the changed vector is refused as well, something else around it is.
-            if good.works and bad.record.verdict not in ("crashed", "hung", "unlaunched"):
+            if good.works and bad.record.verdict not in ("crashed", "timed-out", "not-started"):
                 seen.add(self._around(broken))
             if len(seen) >= SURROUNDINGS:
                 return ""

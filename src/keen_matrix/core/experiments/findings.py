@@ -31,7 +31,7 @@ class Finding(Struct, frozen=True, kw_only=True):
 
     @property
     def weight(self) -> Weight:
-        """Whether it is stated, only told, or held against the program."""
+        """Whether it is stated, only told, or checked against the program."""
         if self.defect:
             return "defect"
         return "settled" if self.edits else "told"

@@ -27,14 +27,14 @@ class Rechecker:
         self.begin, self.chosen, self.masked = (self._cases.begin, self._cases.chosen, self._cases.masked)
 
     def holds(self, case: Case, context: CheckContext, outcome: Outcome, others: Sequence[Outcome]) -> bool:
-        """Tell whether a case would hold with this outcome of its first launch, and `others` of
+        """Tell whether a case would pass with this outcome of its first launch, and `others` of
         further ones."""
         judged = self._cases.judge(case, context, outcome)
-        if judged.verdict not in ("held", "unchecked"):
+        if judged.verdict not in ("passed", "unchecked"):
             return False
         if case.relation is None or not others:
             return True
-        nothing = Judged(verdict="held", aspects=())
+        nothing = Judged(verdict="passed", aspects=())
         launches = [((), each, nothing) for each in (self.masked(case, outcome), *others)]
         return all(result.met for _, result in compare(case.relation, launches))
 

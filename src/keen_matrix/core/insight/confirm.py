@@ -100,9 +100,9 @@ def _between(spec: Spec, known: Sequence[Observed], cause: CauseFound) -> Iterat
         alike = {
             case.numbers[feature.subject]
             for case in known
-            if case.held and feature.subject in case.numbers and _twin(case, example, feature.subject)
+            if case.passed and feature.subject in case.numbers and _twin(case, example, feature.subject)
         }
-        # Between the last number that held and the first that failed lies the true limit.
+        # Between the last number that passed and the first that failed lies the true limit.
         low = max((each for each in alike if each < limit), default=None)
         tries = [limit, *([(low + limit) // 2, limit - 1] if low is not None else [limit - 1])]
         for value in tries:
@@ -130,7 +130,7 @@ def _case(home: Matrix, words: tuple[str, ...], standing: Standing, detail: str 
 def _twin(case: Observed, example: Observed, subject: str) -> bool:
     """Tell whether a case has every option that another has, apart from one value."""
     given = {feature for feature in example.features if feature.relation == "given"}
-    return given <= case.features and case.held
+    return given <= case.features and case.passed
 
 
 def _candidates(spec: Spec) -> Iterator[Case]:

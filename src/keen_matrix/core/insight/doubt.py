@@ -1,4 +1,4 @@
-"""Doubt: outcomes that held are altered on purpose, and the expectations asked again. What none of
+"""Doubt: outcomes that passed are altered on purpose, and the expectations asked again. What none of
 them notices is a doubt."""
 
 from __future__ import annotations
@@ -169,7 +169,7 @@ class Doubts(Struct):
 
 def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
     """Return what the expectations of a spec leave open, by the recorded outcomes of its cases
-    that held. Nothing is launched."""
+    that passed. Nothing is launched."""
     found = Doubts()
     checker = Rechecker(spec)
     messages = _messages(records)
@@ -182,9 +182,9 @@ def doubts_of(spec: Spec, records: Mapping[str, Record]) -> Doubts:
     with doing(f"altering the results of {os.path.basename(spec.path)}") as so_far:
         for number, (matrix, case, fields, outcomes) in enumerate(recorded_cases(spec, records)):
             so_far.told(f"{number} of {len(records)} cases")
-            # What did not hold shows already that something is noticed; of several steps it is not
+            # What failed shows already that something is noticed; of several steps it is not
             # known which one an expectation is about.
-            if fields.verdict == "held" and (case.relation is not None or len(outcomes) == 1):
+            if fields.verdict == "passed" and (case.relation is not None or len(outcomes) == 1):
                 _doubt(found, checker, matrix, case, outcomes, about)
     return found
 

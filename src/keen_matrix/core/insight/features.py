@@ -37,11 +37,11 @@ class Feature(NamedTuple):
 
 
 class Observed(Struct):
-    """A case as it was observed: its features, and whether it held."""
+    """A case as it was observed: its features, and whether it passed."""
 
     id: str
     words: tuple[str, ...]
-    held: bool
+    passed: bool
     features: set[Feature] = field(default_factory=set)
     #: Subject → number, from which limits are made once all cases are known.
     numbers: dict[str, float] = field(default_factory=dict)
@@ -52,7 +52,7 @@ class Observed(Struct):
 def observe(
     fields: CaseFields, signature: Signature | None, judgement: Judgement | None, *, with_values: bool
 ) -> Observed:
-    """Return what can be said of a case; one without an outcome counts as held.
+    """Return what can be said of a case; one without an outcome counts as passed.
 
     `with_values` adds the axes and columns of its matrix.
     """
@@ -170,7 +170,7 @@ def _word_traits(words: Iterable[str]) -> Iterator[Feature]:
 
 def add_limits(cases: Sequence[Observed]) -> None:
     """Add to each case on which side of the limits its numbers are: halfway between numbers of
-    failing and holding cases."""
+    failing and passing cases."""
     subjects = {subject for case in cases for subject in case.numbers}
     for subject in subjects:
         seen = sorted({case.numbers[subject] for case in cases if subject in case.numbers})

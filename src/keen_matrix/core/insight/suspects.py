@@ -1,8 +1,8 @@
-"""Suspects: the smallest sets of features that failing cases have and holding ones do not;
+"""Suspects: the smallest sets of features that failing cases have and passing ones do not;
 separate causes told apart.
 
 Cases are bits of integers, a set of features the conjunction of its members' bits. The set that
-explains most failing cases and no holding one is taken, the smaller of two that explain as much;
+explains most failing cases and no passing one is taken, the smaller of two that explain as much;
 then the cases that it leaves.
 """
 
@@ -24,7 +24,7 @@ MOST_RIVALS = 6
 
 
 class Suspect(Struct, frozen=True):
-    """A set of features, with how many failing and how many holding cases have all of them."""
+    """A set of features, with how many failing and how many passing cases have all of them."""
 
     features: tuple[Feature, ...]
     fails: int
@@ -56,13 +56,13 @@ class Suspicion(Struct):
 
 
 def suspects_of(pool: str, cases: Sequence[Observed]) -> Suspicion:
-    """Return what tells the failing cases of a pool from the holding ones."""
+    """Return what tells the failing cases of a pool from the passing ones."""
     # Limits such as "is at least 10" only make sense over the values that occur.
     add_limits(cases)
     # Sets of cases are bits of one integer: an intersection is one operation, for a hundred
     # thousand cases too.
-    failing = sum(1 << number for number, case in enumerate(cases) if not case.held)
-    holding = sum(1 << number for number, case in enumerate(cases) if case.held)
+    failing = sum(1 << number for number, case in enumerate(cases) if not case.passed)
+    holding = sum(1 << number for number, case in enumerate(cases) if case.passed)
     found = Suspicion(pool, failing.bit_count(), holding.bit_count())
     bits = _bits(cases)
     left = failing
@@ -93,7 +93,7 @@ def _bits(cases: Sequence[Observed]) -> dict[Feature, int]:
 
 
 def _best(bits: dict[Feature, int], left: int, holding: int) -> tuple[Suspect, int, list[Suspect]] | None:
-    """Return the set that explains most of what is left without touching a holding case, what it
+    """Return the set that explains most of what is left without touching a passing cases, what it
     covers, and its rivals."""
     total = left.bit_count()
     useful = {feature: each for feature, each in bits.items() if each & left and each & holding != holding}
@@ -137,7 +137,7 @@ def _in_order(features: Iterable[Feature]) -> tuple[Feature, ...]:
 
 
 def _separation(each: int, left: int, holding: int, total: int) -> float:
-    """Return how well a feature alone tells failing from holding cases: the difference of its
+    """Return how well a feature alone tells failing from passing cases: the difference of its
     shares in both."""
     share = (each & left).bit_count() / total
     return share - (each & holding).bit_count() / max(1, holding.bit_count())
@@ -156,12 +156,12 @@ def sentence(cause: CauseFound, suspicion: Suspicion) -> str:
     """Return a cause as a plain sentence."""
     count, of = cause.suspect.fails, cause.of
     cases = (
-        f"all {of} cases that did not hold"
+        f"all {of} cases that failed"
         if count == of and len(suspicion.causes) == 1
-        else f"{count} cases that did not hold"
+        else f"{count} cases that failed"
     )
     if of == count == 1:
-        cases = "the one case that did not hold"
+        cases = "the one case that failed"
     parts = [str(each) for each in cause.suspect.features if each.relation in ("given", "absent")]
     traits = " and ".join(
         str(each) for each in cause.suspect.features if each.relation not in ("given", "absent")
@@ -170,8 +170,8 @@ def sentence(cause: CauseFound, suspicion: Suspicion) -> str:
     joined = f"{first} together with {' and '.join(rest)}" if rest else first
     has = f"{cases} {'has' if count == 1 else 'have'} {joined}"
     if not traits:
-        return f"{has}; no case that held has"
-    return f"{f'{has}, and {traits}' if parts else f'in {cases} {traits}'}; no case that held is like that"
+        return f"{has}; no case that passed has"
+    return f"{f'{has}, and {traits}' if parts else f'in {cases} {traits}'}; no case that passed is like that"
 
 
 __all__ = ["CauseFound", "Suspect", "Suspicion", "sentence", "suspects_of"]

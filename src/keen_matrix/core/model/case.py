@@ -47,14 +47,14 @@ class Said(NamedTuple):
 
     #: Where its row stands, `tickets.csv:7`.
     row: str = ""
-    #: What one should know where it does not hold.
+    #: What one should know where it fails.
     note: str = ""
     #: Why it is known to differ; empty where nothing is known.
     known: str = ""
     #: Aspects that are known to differ; none stands for all of them.
     known_aspects: tuple[str, ...] = ()
     #: The verdict that is known.
-    known_verdict: str = "differed"
+    known_verdict: str = "failed"
     #: The last day on which a known difference did not count, once it is past.
     known_until: str = ""
     #: Why it is not launched.
@@ -100,7 +100,7 @@ class Case(Struct, frozen=True, kw_only=True):
     control: tuple[str, ...] = ()
     #: What the program said to the control, when it did not accept it; such a case is not
     #: launched.
-    groundless: str | None = None
+    blocked: str | None = None
 
     @property
     def named(self) -> Named:

@@ -51,7 +51,7 @@ class Outcome(Struct, kw_only=True):
     #: The stream that went over the cap, for which the program was ended.
     flooded: str | None = None
     #: Why the program could not be started.
-    unlaunched: str | None = None
+    not_started: str | None = None
     #: The signal that the spec ended the program with.
     stopped: int | None = None
     #: The prompt that was waited for and did not come.

@@ -13,14 +13,14 @@ from typing import Any, Literal, TypeAlias, get_args
 from keen_matrix.core.structs import Struct, field
 
 Verdict: TypeAlias = Literal[
-    "held",
-    "differed",
+    "passed",
+    "failed",
     "crashed",
-    "hung",
-    "unlaunched",
+    "timed-out",
+    "not-started",
     "unchecked",
-    "unsteady",
-    "groundless",
+    "flaky",
+    "blocked",
     "known",
     "skipped",
 ]
@@ -29,20 +29,20 @@ VERDICTS: tuple[Verdict, ...] = get_args(Verdict)
 #: The worst first: the verdict that stands for several, and the order in which causes are told.
 FROM_WORST: tuple[Verdict, ...] = (
     "crashed",
-    "hung",
-    "unlaunched",
-    "differed",
-    "unsteady",
-    "groundless",
+    "timed-out",
+    "not-started",
+    "failed",
+    "flaky",
+    "blocked",
     "unchecked",
     "known",
     "skipped",
-    "held",
+    "passed",
 )
 
 
 #: Verdicts with which a run is green.
-PASSING: frozenset[str] = frozenset({"held", "known", "skipped"})
+PASSING: frozenset[str] = frozenset({"passed", "known", "skipped"})
 
 
 def _none() -> None:
@@ -200,7 +200,7 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     #: Aspects that are known to differ; none stands for all of them.
     known_aspects: tuple[str, ...] = ()
     #: The verdict that is known.
-    known_verdict: str = "differed"
+    known_verdict: str = "failed"
     #: The last day on which that did not count, once it is past.
     known_until: str = ""
     #: Why it was not launched.

@@ -199,7 +199,7 @@ class Known(Struct, frozen=True, kw_only=True):
     #: Aspects that may differ; none stands for all of them.
     aspects: tuple[str, ...] = ()
     #: The verdict that is known.
-    verdict: str = "differed"
+    verdict: str = "failed"
 
 
 class Skip(Struct, frozen=True, kw_only=True):

@@ -25,13 +25,13 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     """Return what two failures of one spec must share to count as one cause."""
     failed = [each for each in fields.aspects if not each.met]
     # By what its control said, without the vector's own words: all that stand on it are one cause.
-    if fields.verdict == "groundless":
+    if fields.verdict == "blocked":
         return ("control", _masked(str(failed[0].actual), _words(fields.control), fields))
     if fields.verdict == "unchecked" and fields.hollow:
         return ("hollow", fields.hollow)
     plain = not fields.detail or fields.kind == "smallest"
-    if fields.family == "accepted" and plain and fields.verdict == "differed":
-        # what is groundless may stand on it: the same cause, of which this one was launched
+    if fields.family == "accepted" and plain and fields.verdict == "failed":
+        # what is blocked may stand on it: the same cause, of which this one was launched
         return ("control", _masked(answer_of(fields), _words(fields.argv), fields))
     # Of vectors that somebody wrote the texts count: a matrix is about one thing, and its cases may
     # fail in many ways.
@@ -44,7 +44,7 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     said = _masked(without_usage(fields.stderr or ""), _words(fields.argv), fields)
     if (
         not said
-        and fields.verdict == "differed"
+        and fields.verdict == "failed"
         and all(each.rule and each.aspect != "exit" for each in failed)
     ):
         # an expectation for all of the program's vectors says otherwise, whatever the vector is
@@ -62,7 +62,7 @@ def statement_of(fields: Record) -> str:
     """Return what would state in the spec that a vector is refused which the signature accepts:
     what experiments found out before, or two options that the message names, or the value at an
     edge; an empty text where nothing tells."""
-    if fields.detail or fields.family != "accepted" or fields.verdict != "differed":
+    if fields.detail or fields.family != "accepted" or fields.verdict != "failed":
         return fields.detail
     said = without_usage(fields.stderr or "")
     spelt = dict.fromkeys(each.split("=")[0] for each in fields.argv if _OPTION.match(each))
@@ -87,7 +87,7 @@ def answer_of(fields: Record) -> str:
     said = without_usage(fields.stderr or "") or fields.stderr or fields.stdout or ""
     line = next((each.strip() for each in said.splitlines() if each.strip()), "")
     end = f"exit {fields.exit}" if fields.signal is None else f"SIG{fields.signal}"
-    if fields.verdict in ("hung", "unlaunched"):
+    if fields.verdict in ("timed-out", "not-started"):
         end = fields.verdict
     return f"{end}: {line[:ANSWER_LENGTH]}" if line else end
 

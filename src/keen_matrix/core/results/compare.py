@@ -1,4 +1,4 @@
-"""Two runs compared: what no longer holds, what holds now, what prints something else, got faster
+"""Two runs compared: what no longer passes, what passes now, what prints something else, got faster
 or slower.
 
 The cases of both are kept in a temporary database, so that a million of them take no memory.
@@ -58,7 +58,7 @@ class Comparison(Struct):
     #: Kind → what differs → how many cases, and the one with the shortest vector.
     groups: dict[str, dict[str, tuple[int, Change]]] = field(default_factory=dict)
     both: int = 0
-    #: Cases that held before and have no result in the later run.
+    #: Cases that passed before and have no result in the later run.
     lost: int = 0
     #: Median of after/before of the seconds of all cases in both.
     pace: float | None = None
@@ -78,7 +78,7 @@ class Comparison(Struct):
 
 
 MOST_LISTED = 2_000
-KINDS = ("no longer held", "newly held", "other verdict", "other output", "slower", "faster", "new", "gone")
+KINDS = ("newly failing", "newly passing", "other verdict", "other output", "slower", "faster", "new", "gone")
 #: What every case is compared by, and where its line stands, for those that more is told of.
 _TABLE = """CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT,
     path TEXT, offset INTEGER, PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"""
@@ -160,7 +160,7 @@ def _did(fields: Record) -> dict[str, str]:
     """Return what a launch did, as far as it is told what differs."""
     end = f"signal {fields.signal}" if fields.signal else f"exit {fields.exit}"
     # Such a launch has no end of its own that could be compared.
-    if fields.verdict in ("hung", "unlaunched", "skipped", "groundless"):
+    if fields.verdict in ("timed-out", "not-started", "skipped", "blocked"):
         end = fields.verdict
     files = "\n".join(f"{name} {each.state}" for name, each in sorted(fields.files.items()))
     streams = {name: (fields.compared_stream(name) or "")[:KEPT_TEXT] for name in ("stderr", "stdout")}
@@ -268,16 +268,16 @@ def _compared(database: sqlite3.Connection, reader: RecordReader) -> Comparison:
             fields = reader.read(path, offset)
             pair = (fields.verdict, "") if kind == "gone" else ("", fields.verdict)
             found.add(kind, Change(fields.id, fields.matrix, fields.argv, *pair))
-            found.lost += kind == "gone" and fields.verdict == "held"
+            found.lost += kind == "gone" and fields.verdict == "passed"
     found.pace = median(ratios) if ratios else None
     return found
 
 
 def _kind_of(old: str, new: str) -> str:
-    # A case that is skipped now, or known to fail, does not hold any longer either.
-    if old == "held":
-        return "no longer held"
-    return "newly held" if new == "held" else "other verdict"
+    # A case that is skipped now, or known to fail, no longer passes either.
+    if old == "passed":
+        return "newly failing"
+    return "newly passing" if new == "passed" else "other verdict"
 
 
 def change_of(before: Record, after: Record) -> tuple[str, Change] | None:

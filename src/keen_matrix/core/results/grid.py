@@ -11,13 +11,13 @@ from keen_matrix.core.results.axis_values import ABSENT
 from keen_matrix.core.results.summary import Counts, MatrixSummary, axis_values_of
 from keen_matrix.core.structs import Struct
 
-State: TypeAlias = Literal["held", "mixed", "failed", "none"]
+State: TypeAlias = Literal["passed", "mixed", "failed", "none"]
 #: Values of a third axis up to which there is a grid for each.
 MOST_MULTIPLES = 6
 
 
 class Grid(Struct):
-    """One grid: values across and down, and for each cell how many cases held and how many did
+    """One grid: values across and down, and for each cell how many cases passed and how many did
     not."""
 
     matrix: str
@@ -25,22 +25,22 @@ class Grid(Struct):
     down: str
     columns: list[str]
     rows: list[str]
-    #: (down, across) → held, not held.
+    #: (down, across) → passed, not passed.
     cells: dict[tuple[str, str], list[int]]
     #: The axis and value that this grid is for, when there are several.
     third: tuple[str, str] | None = None
 
     def state(self, row: str, column: str) -> State:
         """Return what a cell stands for."""
-        held, failed = self.cells.get((row, column), (0, 0))
-        if not held and not failed:
+        passed, failed = self.cells.get((row, column), (0, 0))
+        if not passed and not failed:
             return "none"
-        return "mixed" if held and failed else "failed" if failed else "held"
+        return "mixed" if passed and failed else "failed" if failed else "passed"
 
 
 def chosen_axes(matrix: MatrixSummary, by: Sequence[str] = ()) -> tuple[str, ...]:
     """Return the axes across, down, and further: those asked for, or those that tell best which
-    cases held.
+    cases passed.
 
     Empty when a matrix has no axis with several values. Raises Misuse when an axis asked for is
     not there.
@@ -81,7 +81,7 @@ def grids_of(
         for cell, counts in grid.cells.items():
             old = whole.cells.setdefault(cell, [0, 0])
             old[0], old[1] = old[0] + counts[0], old[1] + counts[1]
-    if any(held and failed for held, failed in whole.cells.values()):
+    if any(passed and failed for passed, failed in whole.cells.values()):
         return grids
     _order(whole, matrix)
     return [whole]
@@ -99,7 +99,7 @@ def _split(matrix: MatrixSummary, cases: Iterable[Record], axes: Sequence[str]) 
             grid = found[third] = Grid(matrix.name, across, down, [], [], {}, label)
         column, row = values.get(across, ABSENT), values.get(down, ABSENT) if down else ""
         if fields.verdict != "skipped":  # nothing is known of it
-            grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "held"] += 1
+            grid.cells.setdefault((row, column), [0, 0])[fields.verdict != "passed"] += 1
     for grid in found.values():
         _order(grid, matrix)
     return [found[key] for key in _ordered(set(found), matrix.axes.get(axes[2], {}) if len(axes) > 2 else {})]

@@ -1,7 +1,7 @@
 """The history of runs: an SQLite file in the project's folder. What it cannot keep is told and
 never stops a run.
 
-A case is *unsteady* when its verdict changed between two runs of the same spec and the same
+A case is *flaky* when its verdict changed between two runs of the same spec and the same
 program.
 """
 
@@ -133,7 +133,7 @@ class History:
             named = dict(zip(columns.split(", "), row, strict=True))
             yield HistoryRun(**{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])})
 
-    def unsteady(self, spec: str | None = None) -> Iterator[tuple[str, str, str, int, list[str]]]:
+    def flaky(self, spec: str | None = None) -> Iterator[tuple[str, str, str, int, list[str]]]:
         """Yield id, matrix, spec, changes and verdicts (oldest first) of cases whose verdict
         changed while nothing else did."""
         query = (

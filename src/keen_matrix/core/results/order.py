@@ -15,7 +15,7 @@ SLOW_SHARE = 0.1
 
 
 def failed_first(unfold: Callable[[], Iterable[Case]], known: Known) -> Iterator[Case]:
-    """Yield the cases that did not hold last time, then the others; `unfold` is called twice, so
+    """Yield the cases that failed last time, then the others; `unfold` is called twice, so
     nothing is kept."""
     failed = {id for id, (verdict, _) in known.items() if verdict not in PASSING}
     if failed:

@@ -35,7 +35,7 @@ def run_remarks(tally: Tally, *, is_whole: bool, is_interrupted: bool = False) -
 
 
 def _aside(tally: Tally) -> Iterator[Remark]:
-    """Yield the options that no derived case has: where all held, they were not asked."""
+    """Yield the options that no derived case has: where all passed, they were not asked."""
     if aside := tally.aside:
         left = len(aside) - ASIDE_SHOWN
         more = f" and {left} more" if left > 0 else ""

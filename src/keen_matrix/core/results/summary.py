@@ -19,12 +19,12 @@ from keen_matrix.core.structs import Struct, field
 #: Different causes kept with a case each.
 MOST_CAUSES = 200
 SLOWEST = 10
-#: Cases that held, and cases that did not.
+#: Cases that passed, and cases that did not.
 Counts: TypeAlias = list[int]
 
 
 class Cause(Struct):
-    """Cases that did not hold for one reason; `fields` is the record of the one with the shortest
+    """Cases that failed for one reason; `fields` is the record of the one with the shortest
     vector."""
 
     spec: str
@@ -45,7 +45,7 @@ class MatrixSummary(Struct):
     family: str
     counts: Counter[str] = field(default_factory=Counter)
     seconds: float = 0.0
-    #: Axis → value → held and not held.
+    #: Axis → value → passed and not passed.
     axes: dict[str, dict[str, Counts]] = field(default_factory=dict)
 
     @property
@@ -54,24 +54,24 @@ class MatrixSummary(Struct):
         return self.counts.total()
 
     @property
-    def held(self) -> int:
-        """How many of them held."""
-        return self.counts["held"]
+    def passed(self) -> int:
+        """How many of them passed."""
+        return self.counts["passed"]
 
     @property
     def state(self) -> str:
-        """The verdict whose sign stands for it: differed where anything fails a run, else what
-        stands beside the cases that held."""
+        """The verdict whose sign stands for it: failed where anything fails a run, else what
+        stands beside the cases that passed."""
         if any(count for verdict, count in self.counts.items() if verdict not in PASSING):
-            return "differed"
-        return next((each for each in ("known", "skipped") if self.counts[each]), "held")
+            return "failed"
+        return next((each for each in ("known", "skipped") if self.counts[each]), "passed")
 
     def is_of(self, cause: Cause) -> bool:
         """Tell whether the case that stands for a cause is of this matrix."""
         return (cause.spec, cause.fields.matrix) == (self.spec, self.name)
 
     def axes_by_gain(self) -> list[str]:
-        """Return the axes by how well their values tell failing cases from holding ones, best
+        """Return the axes by how well their values tell failing cases from passing ones, best
         first."""
         wide = {name: values for name, values in self.axes.items() if 1 < len(values) <= MOST_VALUES}
         return sorted(wide, key=lambda name: (-self._gain(wide[name]), len(wide[name]), name))
@@ -112,7 +112,7 @@ class RunSummary(Struct):
 
     @property
     def causes(self) -> list[Cause]:
-        """The causes of everything that did not hold, spec by spec, the most telling first."""
+        """The causes of everything that failed, spec by spec, the most telling first."""
         specs = {header.spec: number for number, header in enumerate(self.headers)}
         return sorted(
             self.by_cause.values(),
@@ -120,17 +120,17 @@ class RunSummary(Struct):
         )
 
     def is_told_elsewhere(self, spec: str, fields: Record) -> bool:
-        """Tell whether a case is groundless and another one stands for it: of all that have one
+        """Tell whether a case is blocked and another one stands for it: of all that have one
         control one is told as a failure."""
-        return fields.verdict == "groundless" and not any(
-            cause.spec == spec and cause.fields.id == fields.id for cause in self.groundless
+        return fields.verdict == "blocked" and not any(
+            cause.spec == spec and cause.fields.id == fields.id for cause in self.blocked
         )
 
     @property
-    def groundless(self) -> list[Cause]:
+    def blocked(self) -> list[Cause]:
         """The controls that did not work, each with the case that stands for it."""
         found = self.by_cause.values()
-        return [each for each in found if each.fields.verdict == "groundless"]
+        return [each for each in found if each.fields.verdict == "blocked"]
 
 
 #: Columns that say something of their row.
@@ -191,9 +191,9 @@ def summarize(cases: Iterable[CaseRecord]) -> RunSummary:
 def _fill_absent(matrix: MatrixSummary) -> None:
     """Count the cases that an axis does not stand in."""
     for values in matrix.axes.values():
-        held, failed = (sum(counts[at] for counts in values.values()) for at in (0, 1))
+        passed, failed = (sum(counts[at] for counts in values.values()) for at in (0, 1))
         # Cases in which the axis has no value are those that no value was counted for.
-        left = [matrix.held - held, matrix.total - matrix.held - failed]
+        left = [matrix.passed - passed, matrix.total - matrix.passed - failed]
         if any(left) and len(values) <= MOST_VALUES:
             values[ABSENT] = [old + new for old, new in zip(values.get(ABSENT, [0, 0]), left, strict=True)]
 
@@ -208,7 +208,7 @@ def _put_in_order(matrix: MatrixSummary, orders: Mapping[str, Sequence[str]]) ->
 
 
 def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
-    held = fields.verdict == "held"
+    passed = fields.verdict == "passed"
     passes = fields.verdict in PASSING
     matrix.counts[fields.verdict] += 1
     matrix.seconds += fields.seconds
@@ -219,7 +219,7 @@ def _count(run: RunSummary, matrix: MatrixSummary, fields: Record) -> None:
         # An axis with more values than that is no heading of a grid; it is cut, and its cases stay
         # in the totals.
         if value in values or len(values) <= MOST_VALUES:
-            values.setdefault(value, [0, 0])[0 if held else 1] += 1
+            values.setdefault(value, [0, 0])[0 if passed else 1] += 1
     if passes:
         return
     key = (matrix.spec, *cause_key(fields))

@@ -88,7 +88,7 @@ class Pace:
         """Count a case that was launched."""
         seconds = result.seconds
         self.ended += 1
-        if verdict == "hung":
+        if verdict == "timed-out":
             self.hung, self.hung_seconds = self.hung + 1, self.hung_seconds + seconds
             return
         self.seconds += seconds
@@ -112,7 +112,7 @@ class Tally:
         self.remarks: dict[str, Several] = {}
         #: Verdict (known or skipped) and reason → such cases.
         self.passed: dict[tuple[str, str], Several] = {}
-        #: Cases that were not launched, since they held before and nothing has changed.
+        #: Cases that were not launched, since they passed before and nothing has changed.
         self.taken = 0
         self.pace = Pace()
         #: Cases that were launched warm.
@@ -121,7 +121,7 @@ class Tally:
         self.is_cold_python = False
         #: What its launcher starts, where that is not started directly.
         self.started_through: Through | None = None
-        #: What was seen of the program's work in cases that held.
+        #: What was seen of the program's work in cases that passed.
         self.evidence = WorkSeen(spec)
         self._families = {matrix.index: matrix.family for matrix in spec.matrices}
         #: Failures beyond MOST_GROUPS different ones.
@@ -133,15 +133,15 @@ class Tally:
 
     def add(self, result: ResultFrame, offset: int) -> Record | None:
         """Count a result whose line stands at `offset` in the journal; return its record when it
-        did not hold."""
+        failed."""
         verdict = VERDICTS[result.verdict]
         self.by_matrix[result.matrix][verdict] += 1
         if result.seconds:
             self.pace.add(result, verdict)
-        # Its line is not even decoded: of a million cases that hold, this is nearly all that is
+        # Its line is not even decoded: of a million cases that pass, this is nearly all that is
         # done.
-        looked_at = verdict == "held" and self.evidence.wants(self._families[result.matrix])
-        if verdict == "held" and not result.noted and not looked_at:
+        looked_at = verdict == "passed" and self.evidence.wants(self._families[result.matrix])
+        if verdict == "passed" and not result.noted and not looked_at:
             return None
         fields = decode_record(result.line)
         if looked_at:
@@ -161,7 +161,7 @@ class Tally:
         """Take note of a case that is known to differ, or was skipped: both are told with their
         reason."""
         reason = fields.known if fields.verdict == "known" else fields.skipped
-        if fields.verdict == "held":
+        if fields.verdict == "passed":
             return
         self.passed.setdefault((fields.verdict, reason), Several()).add(sequence, fields.id)
 
@@ -188,7 +188,7 @@ class Tally:
                 fields.verdict, result.matrix, result.sequence, offset, len(result.line), order
             )
         group.count += 1
-        group.untried += fields.verdict == "groundless"
+        group.untried += fields.verdict == "blocked"
         group.where[result.matrix] += 1
         group.ids.append((result.sequence, fields.id))
         if len(group.ids) > IDS_KEPT:

@@ -30,7 +30,7 @@ class RunWatch:
     def came(self, spec: Spec, result: ResultFrame, offset: int) -> None:
         """What came of a case is in the journal, where its line begins at an offset."""
 
-    def finished(self, *, held: bool) -> None:
+    def finished(self, *, passed: bool) -> None:
         """A case has finished."""
 
     def printed(self, frame: LiveFrame) -> None:

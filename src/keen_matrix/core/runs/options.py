@@ -23,7 +23,7 @@ class CaseChoice(Struct, frozen=True, kw_only=True):
     only: tuple[str, ...] = ()
     #: Tags of matrices: those with one of them, and with none that stands behind a `!`.
     tags: tuple[str, ...] = ()
-    #: Only those that did not hold, by the journal.
+    #: Only those that failed, by the journal.
     failed: bool = False
     #: The part, from 1, and how many parts there are.
     shard: tuple[int, int] | None = None
@@ -45,7 +45,7 @@ class Ordering(Struct, frozen=True, kw_only=True):
     budget: float | None = None
     failed_first: bool = False
     slow_last: bool = False
-    #: Cases that did not hold, after which no further one is started.
+    #: Cases that failed, after which no further one is started.
     stop_after: int | None = None
 
     @property
@@ -71,7 +71,7 @@ class Launching(Struct, frozen=True, kw_only=True):
     cluster: str | None = None
     #: Whether its workers see the same files.
     cluster_shared: bool = False
-    #: Whether directories of cases that did not hold are kept.
+    #: Whether directories of cases that failed are kept.
     keep_directories: bool = False
     #: Whether output is told as it comes.
     live: bool = False
@@ -87,7 +87,7 @@ class RunOptions(Struct, frozen=True, kw_only=True):
     ordering: Ordering = Ordering()
     #: Whether the run in the journal is gone on with, instead of beginning anew.
     resume: bool = False
-    #: Whether cases that held in the journal, and for which nothing has changed since, are taken
+    #: Whether cases that passed in the journal, and for which nothing has changed since, are taken
     #: over from it.
     changed: bool = False
     #: Files that are written when it is over: a change of them is none of the program's.

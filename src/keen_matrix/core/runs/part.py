@@ -172,7 +172,7 @@ class PartRun:
         with contextlib.closing(results):
             for each in _joined(passed_over, results):
                 self._came(each)
-                if came is not None and VERDICTS[each.verdict] not in ("skipped", "groundless"):
+                if came is not None and VERDICTS[each.verdict] not in ("skipped", "blocked"):
                     came[each.id] = each
 
     def _came(self, result: ResultFrame) -> None:
@@ -183,7 +183,7 @@ class PartRun:
         name, verdict = self.names[result.matrix], VERDICTS[result.verdict]
         self.work.recorder.add(result.id, name, verdict, result.seconds)
         self.watch.came(self.spec, result, offset)
-        self.watch.finished(held=failing is None)
+        self.watch.finished(passed=failing is None)
 
     def _plan(self, warm: WarmPlan | None) -> None:
         """Tell the workers what they will run."""
@@ -213,7 +213,7 @@ def _worth_a_launch(
     for case in cases:
         if case.said.skipped:
             passed_over.append(result_frame(case, skipped_record(case, names[case.matrix])))
-        elif case.groundless is None:
+        elif case.blocked is None:
             yield case
         else:
             passed_over.append(result_frame(case, groundless_record(case, names[case.matrix])))

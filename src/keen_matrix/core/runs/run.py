@@ -237,8 +237,7 @@ class SpecRun:
 
     def _own_first(self, spec: Spec, failed: LastRun | None) -> frozenset[int]:
         """Return the matrices that are run before it is tried what derived vectors stand on: those
-        that are written out, where only what has changed is run, unless a derived vector did not
-        hold."""
+        that are written out, where only what has changed is run, unless a derived vector failed."""
         if self.unchanged is None:
             return frozenset()
         own = frozenset(each.index for each in spec.matrices if not each.family)
@@ -308,7 +307,7 @@ class SpecRun:
         return grounded(spec, kept)
 
     def _take_over(self, spec: Spec, work: SpecWork, chosen: Selection) -> Selection:
-        """Write the results of cases for which nothing has changed since they held, and return the
+        """Write the results of cases for which nothing has changed since they passed, and return the
         others."""
         if self.unchanged is None:
             return chosen
@@ -320,7 +319,7 @@ class SpecRun:
                 work.tally.add(found, offset)
                 taken.add(case.id)
                 self.watch.came(spec, found, offset)
-                self.watch.finished(held=True)
+                self.watch.finished(passed=True)
         work.tally.taken += len(taken)
         return chosen.without(taken)
 

@@ -10,7 +10,7 @@ from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.structs import Struct, replace
 
 Kind: TypeAlias = Literal[
-    "hung", "slowest", "launcher", "launches", "build", "controls", "combining", "warm-check"
+    "timed-out", "slowest", "launcher", "launches", "build", "controls", "combining", "warm-check"
 ]
 #: Part of a run's time from which something is worth a word.
 LEAST_PART = 0.1
@@ -77,7 +77,7 @@ def _of_launches(tally: Tally, jobs: int) -> list[Share]:
     wasted = min(wasted, pace.seconds - took)
     others = pace.seconds - took - wasted
     return [
-        Share(kind="hung", seconds=pace.hung_seconds / jobs, count=pace.hung),
+        Share(kind="timed-out", seconds=pace.hung_seconds / jobs, count=pace.hung),
         Share(
             kind="slowest",
             # one alone is waited for by nobody else; several share the jobs

@@ -42,7 +42,7 @@ class RunResult(Struct):
     faults: list[KeenMatrixError] = field(default_factory=list)
     spent: Spent = field(default_factory=Spent)
     is_interrupted: bool = False
-    #: Whether there was nothing to do: only what did not hold was asked for, and everything did.
+    #: Whether there was nothing to do: only what failed was asked for, and everything did.
     nothing_failed: bool = False
     #: Specs, then, that the last run did not have.
     not_in_last_run: list[str] = field(default_factory=list)

@@ -35,7 +35,7 @@ PLATFORMS = (
     "cygwin",
     "win32",
 )
-#: Values of an axis, or rows, up to which conditions are held against them.
+#: Values of an axis, or rows, up to which conditions are checked against them.
 MOST_KNOWN_VALUES = 1_000
 #: Names that an expression of a case can use beside axes and columns.
 CASE_NAMES = frozenset({"words", "argc", "here", "case_id", "platform"})

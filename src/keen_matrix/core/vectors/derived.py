@@ -58,7 +58,7 @@ def case_of(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
         detail=vector.detail,
         standings=(standing_of(signature, vector.words, judgement),),
         control=vector.control or (),
-        groundless=answer,
+        blocked=answer,
         said=_said(matrix, grounds, vector),
     )
 

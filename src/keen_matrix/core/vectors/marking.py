@@ -69,7 +69,7 @@ class Marking:
             skipped=skipped,
             known=_rendered(known.because if known else None, scope) or self._of_column(case, KNOWN),
             known_aspects=known.aspects if known else (),
-            known_verdict=known.verdict if known else "differed",
+            known_verdict=known.verdict if known else "failed",
             known_until=str(until) if is_over else "",
             open_columns=tuple(each for each in marks.expected_columns if case.values.get(each) == OPEN),
         )

@@ -1,1 +1,1 @@
-"""Where in a program the vectors go that did not hold."""
+"""Where in a program the vectors go that failed."""

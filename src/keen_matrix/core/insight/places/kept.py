@@ -35,7 +35,7 @@ class KeptPlaces(Struct, frozen=True, kw_only=True):
     unreached: list[str]
     #: The most suspicious first.
     places: list[KeptPlace]
-    #: Id of a case that did not hold → the most suspicious line that it runs.
+    #: Id of a case that failed → the most suspicious line that it runs.
     by_case: dict[str, KeptPlace]
 
 

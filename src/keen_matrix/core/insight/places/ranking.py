@@ -1,11 +1,11 @@
-"""Which lines explain best that some vectors did not hold.
+"""Which lines explain best that some vectors failed.
 
 A line is scored by how well "runs it" goes with failing: Ochiai's coefficient ("An Evaluation of
 Similarity Coefficients for Software Fault Localization", 2006), with D* ("The DStar Method for
 Effective Software Fault Localization", 2014) as a check. That a line does *not* run can explain as
 much; then, and for the first line of a part that only some runs enter, the line is as suspicious
 that decides it: the nearest one above that other runs run too. Ties are broken by nearness to where
-a failing run leaves the way of the most alike run that held."""
+a failing run leaves the way of the most alike run that passed."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ class Ranking(Struct, frozen=True, kw_only=True):
     example: TracedCase | None
     #: Whether D* has the same place first.
     is_agreed: bool
-    #: Whether any line goes with failing: else failing and holding runs run the same lines.
+    #: Whether any line goes with failing: else failing and passing runs run the same lines.
     is_telling: bool
 
     @property
@@ -71,7 +71,7 @@ class Ranking(Struct, frozen=True, kw_only=True):
 
 
 class Parting(Struct, frozen=True):
-    """Where a failing run leaves the way of one that held."""
+    """Where a failing run leaves the way of one that passed."""
 
     failing: TracedCase
     holding: TracedCase
@@ -86,7 +86,7 @@ class Parting(Struct, frozen=True):
 
 
 def ochiai(failing: int, holding: int, all_failing: int) -> float:
-    """Return Ochiai's coefficient of a line that so many failing and holding runs run."""
+    """Return Ochiai's coefficient of a line that so many failing and passing runs run."""
     return failing / sqrt(all_failing * (failing + holding)) if failing else 0.0
 
 
@@ -97,7 +97,7 @@ def dstar(failing: int, holding: int, all_failing: int) -> float:
 
 
 def parting(run: TracedCase, holding: Sequence[TracedCase]) -> Parting | None:
-    """Return where a run leaves the way of the most alike that held; None where no order is told,
+    """Return where a run leaves the way of the most alike that passed; None where no order is told,
     or they go the same way."""
     near = min(
         (each for each in holding if each.trace.order),
@@ -140,7 +140,7 @@ class _Spectra:
             self.lines.setdefault(place.file, []).append(place.line)
 
     def count(self, numbers: frozenset[int]) -> tuple[int, int]:
-        """Return how many of some runs failed, and how many held."""
+        """Return how many of some runs failed, and how many passed."""
         failing = sum(self.runs[number].failed for number in numbers)
         return failing, len(numbers) - failing
 
@@ -259,7 +259,7 @@ def _goes_on(
 
 def ranked_causes(runs: Sequence[TracedCase]) -> list[Ranking]:
     """Return a ranking for each cause: failing runs that went wrong in the same way, with all that
-    held. Of several causes that have the same line first, it is one. Those that a line explains
+    passed. Of several causes that have the same line first, it is one. Those that a line explains
     well are first, then those of most runs."""
     holding = [run for run in runs if not run.failed]
     by_cause: dict[object, list[TracedCase]] = {}

@@ -26,9 +26,9 @@ from keen_matrix.core.runs.watching.sources import places_of
 from keen_matrix.core.structs import Struct, field, replace
 from keen_matrix.core.vectors.unfold import unfold
 
-FAILING = ("differed", "crashed", "hung")
+FAILING = ("failed", "crashed", "timed-out")
 REFERENCES = ("reference", "reference-accepted")
-#: Cases that held which are traced for each one that did not, before all others.
+#: Cases that passed which are traced for each one that did not, before all others.
 ALIKE = 3
 TOLD_EACH = 10
 
@@ -43,7 +43,7 @@ class TracedCase(Struct, frozen=True, eq=False):
 
     @property
     def failed(self) -> bool:
-        """Whether it did not hold."""
+        """Whether it failed."""
         return self.record.verdict in FAILING
 
 
@@ -63,7 +63,7 @@ class Traces(Struct):
 
 
 def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> list[Case]:
-    """Return the cases of a run that one launch makes, those that did not hold being only those
+    """Return the cases of a run that one launch makes, those that failed being only those
     whose ids begin so where ids are given."""
     found = []
     for case in unfold(spec):
@@ -75,7 +75,7 @@ def traceable(spec: Spec, records: Mapping[str, Record], ids: Sequence[str]) -> 
         if case.relation is not None or case.more:
             continue
         failed = record.verdict in FAILING
-        if record.verdict == "held" or (failed and (not ids or case.id.startswith(tuple(ids)))):
+        if record.verdict == "passed" or (failed and (not ids or case.id.startswith(tuple(ids)))):
             found.append(case)
     return found
 
@@ -90,20 +90,20 @@ def distance(left: Case, right: Case) -> int:
 
 
 def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> list[Case]:
-    """Return at most so many cases: those that did not hold, one of each cause before a second of
-    any, with those that held and are most like them."""
+    """Return at most so many cases: those that failed, one of each cause before a second of
+    any, with those that passed and are most like them."""
     if len(cases) <= most:
         return _mixed(cases, records)
     by_cause: dict[object, list[Case]] = {}
     holding = []
     for case in cases:
-        if records[case.id].verdict == "held":
+        if records[case.id].verdict == "passed":
             holding.append(case)
         else:
             by_cause.setdefault((case.matrix, *cause_key(records[case.id])), []).append(case)
     failing = list(_in_turn([sorted(each, key=lambda case: len(case.argv)) for each in by_cause.values()]))
     taken: dict[str, Case] = {}
-    # Half for those that failed at most: without some that held, every line looks guilty.
+    # Half for those that failed at most: without some that passed, every line looks guilty.
     for case in failing[: max(1, most // 2)]:
         taken[case.id] = case
         near = sorted(holding, key=lambda each: (distance(each, case), each.sequence))
@@ -117,7 +117,7 @@ def chosen(cases: Sequence[Case], records: Mapping[str, Record], most: int) -> l
 
 
 def _mixed(cases: Sequence[Case], records: Mapping[str, Record]) -> list[Case]:
-    """Return cases so that wherever an interruption ends their launches, there are some that held
+    """Return cases so that wherever an interruption ends their launches, there are some that passed
     beside some that did not."""
     failing = [case for case in cases if records[case.id].verdict in FAILING]
     return list({case.id: case for case in _in_turn([failing, list(cases)])}.values())

@@ -470,7 +470,7 @@ def _together(lab: Lab, clash: Clash) -> str:
     """Return what comes of options beside each other."""
     listed = _listed(clash.options)
     verdict = lab.answer(clash.words).record.verdict if clash.words else ""
-    ends = {"hung": "does not end", "crashed": "crashes"}
+    ends = {"timed-out": "does not end", "crashed": "crashes"}
     return f"with {listed} it {ends[verdict]}" if verdict in ends else f"{listed} are refused together"
 
 

@@ -123,7 +123,7 @@ class Lab:
         """Tell whether a launch printed on standard output alone and ended badly, in a program
         whose refusals are on standard error."""
         record = answer.record
-        if answer.works or record.verdict == "hung" or record.stderr or not record.stdout:
+        if answer.works or record.verdict == "timed-out" or record.stderr or not record.stdout:
             return False
         try:
             refusal = self.answer(("--no-such-option",))
@@ -219,11 +219,11 @@ def came(answer: Answer) -> str:
 
 
 def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unknown"]:
-    """Return what a program did with a vector; unknown where it crashed, hung or was not
+    """Return what a program did with a vector; unknown where it crashed, timed out or was not
     launched."""
     if answer.works:
         return "accepted"
-    return "refused" if answer.record.verdict not in ("crashed", "hung", "unlaunched") else "unknown"
+    return "refused" if answer.record.verdict not in ("crashed", "timed-out", "not-started") else "unknown"
 
 
 def waits(lab: Lab, words: Words) -> bool:

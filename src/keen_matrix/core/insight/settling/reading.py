@@ -34,7 +34,7 @@ from keen_matrix.core.structs import replace
 
 #: Forms of a synopsis that vectors are made of: one reader reads them all.
 MOST_FORMS = 3
-#: Vectors that a reader is held against once it is the only one left.
+#: Vectors that a reader is checked against once it is the only one left.
 MOST_CHECKS = 40
 MOST_SHOWN = 3
 #: Ways to write a number that readers differ in.
@@ -56,7 +56,7 @@ class ReaderProbe(NamedTuple):
 
 def settle_reader(lab: Lab) -> Iterator[Finding]:
     """Find the reader that does what the program does. One that is only guessed, from the layout of
-    the help, is held against the program as the others are."""
+    the help, is checked against the program as the others are."""
     guessed = lab.signature.reader if _is_guessed(lab) else ""
     if (lab.signature.reader and not guessed) or _is_by_hand(lab):
         return
@@ -266,7 +266,7 @@ def _left(
         if best is None or _splits(left, best) == 0:
             break
         left = _agreeing(lab, left, best, seen)
-    # one that is alone is no right one yet: it is held against the rest as well
+    # one that is alone is no right one yet: it is checked against the rest as well
     rest = [each for each in vectors if each not in seen][:MOST_CHECKS]
     if left:
         lab.answers(rest)  # side by side

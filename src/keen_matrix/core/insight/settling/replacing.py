@@ -86,7 +86,7 @@ def _is_refused(lab: Lab, request: Request) -> bool:
     """Tell whether the program refuses a request, as its signature does: one that waits for input
     is none that it refuses."""
     refused = lab.signature.judge(request.words()).status == "refused"
-    return refused and lab.answer(request.words()).record.verdict == "differed"
+    return refused and lab.answer(request.words()).record.verdict == "failed"
 
 
 def _ends_the_call(lab: Lab, smallest: Request, option: Option, fewer: Request) -> bool:

@@ -181,7 +181,7 @@ def settle_endless(lab: Lab) -> Iterator[Finding]:
         )
         answers = lab.answers(each.words() for each in requests.values())
         for (key, request), answer in zip(requests.items(), answers, strict=True):
-            if answer.record.verdict == "hung":
+            if answer.record.verdict == "timed-out":
                 edit = AppendEdit(("signature", "aside"), key, f"{OBSERVED}: it did not end")
                 shown = lab.shown(request.words())
                 yield Finding(text=f"with {key} it does not end", shown=shown, edits=(edit,))
@@ -200,7 +200,7 @@ def settle_timeout(lab: Lab) -> Iterator[Finding]:
     endless = [
         words
         for words, answer in known.items()
-        if answer.record.verdict == "hung" and not aside & lab.signature.judge(words).given
+        if answer.record.verdict == "timed-out" and not aside & lab.signature.judge(words).given
     ]
     patience = patience_after(known.values())
     if not endless or patience is None:
@@ -208,7 +208,7 @@ def settle_timeout(lab: Lab) -> Iterator[Finding]:
     seconds = math.ceil(patience)
     if seconds >= Surroundings().timeout or is_stated(lab.text, "program", "timeout"):
         return
-    longest = max(each.record.seconds for each in known.values() if each.record.verdict != "hung")
+    longest = max(each.record.seconds for each in known.values() if each.record.verdict != "timed-out")
     yield Finding(
         text=f"what ends does so within {longest:.2g} s, and other vectors do not within {seconds} s",
         shown=lab.shown(endless[0]),

@@ -195,7 +195,7 @@ def end(pids: list[int]) -> None:
     until = time.monotonic() + END_SECONDS
     for pid in pids:
         with contextlib.suppress(ChildProcessError):
-            # Asked and not waited for: a process in an uninterruptible sleep would hold the worker
+            # Asked and not waited for: a process in an uninterruptible sleep would pass the worker
             # for ever.
             while os.waitpid(pid, os.WNOHANG)[0] == 0 and time.monotonic() < until:
                 time.sleep(0.001)

@@ -94,12 +94,12 @@ class CasePlace:
         self._was_changed = not first or directories.changed(since_ns)
         # A program that did nothing to the directory cannot have removed it; looking costs every
         # case a few calls.
-        may_be_gone = fresh and self._was_changed and outcome.unlaunched is None
+        may_be_gone = fresh and self._was_changed and outcome.not_started is None
         in_place = not may_be_gone or directories.work_is_in_place
         outcome.directory = self.start_directory if in_place else ""
         self._mask(outcome)
         # Before we read them ourselves, and of the first launch alone, which found them unread.
-        if first and in_place and self._stamped and outcome.unlaunched is None:
+        if first and in_place and self._stamped and outcome.not_started is None:
             work = directories.open_work()
             try:
                 outcome.samples = {name: was_read(work, name) for name in self._stamped}

@@ -180,7 +180,7 @@ class Launch:
 
     def fail(self, reason: str) -> None:
         """Be finished without having been started."""
-        self.outcome.unlaunched = reason
+        self.outcome.not_started = reason
         self.machine.state = State.FINISHED
 
     # --- while it runs ---
@@ -282,7 +282,7 @@ class Launch:
                 if now >= self.machine.deadline:
                     self._on_overdue(now)
         elif state in (State.STOPPING, State.TERMINATING):
-            # A program that its spec stops and that does not stop is hung; one that we terminate
+            # A program that its spec stops and that does not stop is timed out; one that we terminate
             # was overdue already.
             self.outcome.timed_out |= state is State.STOPPING
             self._kill(Event.TIME)

@@ -257,7 +257,7 @@ class Forked:
         if self._ended is None:
             self.keeper_lost = True
             if ended:
-                outcome.unlaunched = "the keeper of warm launches ended unexpectedly"
+                outcome.not_started = "the keeper of warm launches ended unexpectedly"
             return
         take_status(outcome, self._ended.status)
         outcome.user_seconds = self._ended.user_seconds

@@ -202,7 +202,7 @@ class CaseRunner:
         # Before the program itself it only prepares; behind it, it checks what the program did.
         failed = step.number in case.others and _why_not_prepared(self.shared, case, step)
         if failed and not _has_started(case, step.number):
-            outcome.unlaunched = outcome.unlaunched or failed
+            outcome.not_started = outcome.not_started or failed
         launcher = relation.launcher(step.number) if relation is not None else ""
         if launcher and case.family != "elsewhere":
             launcher += f": {shlex.join(self.starts.command(case, step.number).words)}"
@@ -210,7 +210,7 @@ class CaseRunner:
         if step.is_again:
             return self._conclude_again(run, step)
         run.recorder.add(step.argv, outcome, judged, launcher)
-        if step.number < len(case.more) and outcome.unlaunched is None and not failed:
+        if step.number < len(case.more) and outcome.not_started is None and not failed:
             self._begin_step(run, step.number + 1)
             return None
         # A difference is the change's doing only where each of the launches, made once more, does
@@ -238,13 +238,13 @@ class CaseRunner:
             return None
         return self._finish_run(run, (recorder.seconds_of(step.number), outcome.seconds))
 
-    def _finish_run(self, run: CaseRun, unsteady: tuple[float, float] | None = None) -> Record | None:
-        """Finish a case; `unsteady` has the seconds of two launches of one vector that did not do
+    def _finish_run(self, run: CaseRun, flaky: tuple[float, float] | None = None) -> Record | None:
+        """Finish a case; `flaky` has the seconds of two launches of one vector that did not do
         the same."""
         case, plan = run.case, self.shared.plan
         record = run.recorder.record(leftovers.own_peak())
-        if unsteady is not None:
-            record = with_unsteady_launches(record, unsteady)
+        if flaky is not None:
+            record = with_unsteady_launches(record, flaky)
         # A directory that cases share is the user's own: it is neither kept apart nor removed.
         if plan.keep and record.verdict not in PASSING and self.shared.fresh[case.matrix]:
             record.kept = self.place.keep(plan.keep, case.id)
@@ -320,6 +320,6 @@ def checks_at_leisure(runner: CaseRunner) -> bool:
     outcome = run.step.launch.outcome
     return (
         outcome.stdout_bytes + outcome.stderr_bytes < SMALL_OUTPUT
-        and not outcome.unlaunched
+        and not outcome.not_started
         and run.step.cascade.quick
     )

@@ -22,15 +22,15 @@ class Repetition(Struct):
         """Take the record of a launch; return the one that stands for the case once all are done,
         else None.
 
-        It is the first that did not hold, or the first of all, and unsteady when the launches
+        It is the first that failed, or the first of all, and flaky when the launches
         disagree. A case that cannot be launched is not tried again.
         """
         self._essences.append(essence)
         self._seconds.append(record.seconds)
-        if self._shown is None or (self._shown.verdict == "held" and record.verdict != "held"):
+        if self._shown is None or (self._shown.verdict == "passed" and record.verdict != "passed"):
             self._shown = record
         # What could not be launched once cannot be launched ten times.
-        if len(self._essences) < self.wanted and record.verdict != "unlaunched":
+        if len(self._essences) < self.wanted and record.verdict != "not-started":
             return None
         return self._steadied(self._shown)
 
@@ -38,7 +38,7 @@ class Repetition(Struct):
         kinds = len(set(self._essences))
         record.repeats = Repeats(len(self._essences), kinds, self._seconds)
         if kinds > 1 and record.verdict != "known":
-            _call_unsteady(record, worst_of([record.verdict, "unsteady"]), kinds)
+            _call_unsteady(record, worst_of([record.verdict, "flaky"]), kinds)
         return record
 
 
@@ -51,10 +51,10 @@ def with_unsteady_launches(record: Record, seconds: tuple[float, float]) -> Reco
     well: no difference is earned then. `seconds` are those of its two launches."""
     # An expectation that is not met stands by itself, whatever the control does.
     others = {each.aspect for each in record.unmet} - {ALIKE}
-    if record.verdict == "differed" and not others:
+    if record.verdict == "failed" and not others:
         record.repeats = Repeats(2, 2, list(seconds))
         record.aspects = [each for each in record.aspects if each.aspect != ALIKE]
-        _call_unsteady(record, "unsteady", 2)
+        _call_unsteady(record, "flaky", 2)
     return record
 
 

@@ -192,9 +192,9 @@ def _told(records: Sequence[tuple[tuple[str, ...], Record]]) -> str:
     """Return what a program did that printed no help, in words."""
     words, record = records[0]
     asked = " ".join(words)
-    if record.verdict == "unlaunched":
+    if record.verdict == "not-started":
         return f"the program could not be launched: {record.detail}"
-    if record.verdict == "hung":
+    if record.verdict == "timed-out":
         return f"the program did not end within {HELP_SECONDS:g} s when it was asked for {asked}"
     said = (record.stderr or record.stdout or "").strip().splitlines()
     ended = f"ended by signal {record.signal}" if record.signal else f"exited with {record.exit}"

@@ -42,12 +42,12 @@ from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.axes import MAX_SOURCE_BYTES, read_text, separator_in
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
-BROKEN = {"crashed": "it crashed", "hung": "it did not end in time"}
+BROKEN = {"crashed": "it crashed", "timed-out": "it did not end in time"}
 NO_RESULT = {
-    "unlaunched": "it could not be launched",
-    "groundless": "its control did not work",
+    "not-started": "it could not be launched",
+    "blocked": "its control did not work",
     "skipped": "it is skipped",
-    "unsteady": "two launches of it did different things",
+    "flaky": "two launches of it did different things",
 }
 _NUMBER = re.compile(r"[+-]?(0|[1-9]\d*)(\.\d+)?")
 
@@ -183,7 +183,7 @@ class Filler:
 
     def take(self, matrix: Matrix, case: Case, record: Record, *, replacing: bool, broken: bool) -> None:
         """Take what came of a case. With `replacing` what is not met is filled in too, and of a
-        case that crashed or hung when `broken` says so."""
+        case that crashed or timed out when `broken` says so."""
         why = NO_RESULT.get(record.verdict) or ("" if broken else BROKEN.get(record.verdict))
         if why:
             self.filling.tell(f"{why}: that is nothing to expect", case.id)

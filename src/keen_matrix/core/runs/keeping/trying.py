@@ -121,9 +121,9 @@ def with_vector(text: str, tried: TriedCase, record: Record, name: str = "") -> 
     """Return the text of a spec with a vector and what came of it: as a row, where a matrix (of a
     name, if one is given) has rows of that shape, else as a matrix of its own.
 
-    Raises Misuse when nothing is to be kept of it: it crashed, hung or was not launched, or is
+    Raises Misuse when nothing is to be kept of it: it crashed, timed out or was not launched, or is
     there."""
-    if record.verdict in ("crashed", "hung", "unlaunched"):
+    if record.verdict in ("crashed", "timed-out", "not-started"):
         raise Misuse(f"it {_ended(record)}: that is not a promise to keep; nothing is written")
     if tried.is_there:
         raise Misuse(f"the spec has this vector already: {tried.case.id[:6]} of {tried.matrix.name}")
@@ -211,7 +211,7 @@ def _with_row(text: str, index: int, row: Sequence[object]) -> str:
 
 
 def _ended(record: Record) -> str:
-    return {"crashed": "crashed", "hung": "did not end in time", "unlaunched": "was not launched"}[
+    return {"crashed": "crashed", "timed-out": "did not end in time", "not-started": "was not launched"}[
         record.verdict
     ]
 

@@ -53,7 +53,7 @@ class Selection:
 
 def selected(spec: Spec, choice: CaseChoice, failed: LastRun | None, done: frozenset[str]) -> Selection:
     """Return the cases of a spec that are asked for, but for those whose ids are done; with
-    `failed` only those that the last run has not shown to hold."""
+    `failed` only those that the last run has not shown to pass."""
     return Selection(
         spec,
         (
@@ -173,7 +173,7 @@ def nothing_selected(specs: Sequence[Spec], choice: CaseChoice) -> str:
 
 
 class LastRun:
-    """What a run before this one has not shown to hold, by its journal: what did not hold, and
+    """What a run before this one has not shown to pass, by its journal: what failed, and
     every case that it was asked for and has no result of, since a result that is not there is no
     good one."""
 
@@ -210,7 +210,7 @@ class LastRun:
         if header is None:
             return lambda case: False
         asked = selector(header.only, header.tags, spec)
-        # A run of what had not held has no record of what had: only if it was cut off is it not
+        # A run of what had not passed has no record of what had: only if it was cut off is it not
         # known which is which, and then all without a record are run.
         leaves_out = header.failed and path not in self._cut_off
         shard = _shard_of(header.shard)

@@ -35,7 +35,7 @@ FORK_SECONDS, KEEPER_SECONDS, KEEPER_LAUNCHES = 0.015, 1.25, 5
 #: Vectors with which it is found out what a program imports, and cases that are looked through for
 #: them.
 MOST_PROBED, LOOKED_THROUGH = 3, 1_000
-#: Cases that do not hold when they are launched warm, and are launched cold before they are
+#: Cases that fail when they are launched warm, and are launched cold before they are
 #: told.
 MOST_DOUBTED = 20
 
@@ -97,7 +97,7 @@ def trusted_warm_plan(
 
 def _launched(cases: Iterable[Case]) -> Iterator[Case]:
     """Return the cases that a run launches."""
-    return (case for case in cases if not case.said.skipped and case.groundless is None)
+    return (case for case in cases if not case.said.skipped and case.blocked is None)
 
 
 def unlike_vectors(cases: Iterable[Case]) -> list[tuple[str, ...]]:
@@ -184,7 +184,7 @@ def is_python(launch: ResolvedLaunch) -> bool:
 
 
 class Held:
-    """The results of warm launches, of which the first that did not hold are launched cold as well,
+    """The results of warm launches, of which the first that failed are launched cold as well,
     before they are told: what is no fault of the program's must not look like one.
 
     Where a cold launch does otherwise, everything further is launched cold.
@@ -194,7 +194,7 @@ class Held:
         self, pool: WorkerPool, plan: Callable[[bool], None], told: Callable[[str], None], most: int
     ) -> None:
         self._pool, self._plan, self._told = pool, plan, told
-        #: How many are launched cold at most; with as many that do not hold a run may be over.
+        #: How many are launched cold at most; with as many that fail a run may be over.
         self._most = most
         self._doubted: list[tuple[Case, ResultFrame]] = []
         self._trusted = False

@@ -2,7 +2,7 @@
 of the last run is taken over, and says so.
 
 A case is as before when its words and values are, and its surroundings, expectations and masks, the
-signature, the files of the program and its environment. Only what held is taken over. A matrix
+signature, the files of the program and its environment. Only what passed is taken over. A matrix
 whose cases share a folder or what runs beside them is run whole: there one case changes what the
 next one finds."""
 
@@ -79,7 +79,7 @@ class Unchanged:
 
     def __init__(self, journal: str) -> None:
         self._lines: dict[CaseKey, tuple[Header, bytes]] = {}
-        #: Absolute paths of specs, and names of their matrices, of which a case did not hold.
+        #: Absolute paths of specs, and names of their matrices, of which a case failed.
         self._failing: set[tuple[str, str]] = set()
         header: Header | None = None
         for line in _lines_of(journal):
@@ -90,7 +90,7 @@ class Unchanged:
                 if record is None:
                     continue
                 key = CaseKey.of(header.spec, record.id)
-                if record.verdict == "held":
+                if record.verdict == "passed":
                     self._lines[key] = header, line
                 elif record.verdict not in PASSING:
                     self._failing.add((key.spec, record.matrix))
@@ -99,7 +99,7 @@ class Unchanged:
         return bool(self._lines)
 
     def has_failing(self, spec: Spec, matrices: Collection[str]) -> bool:
-        """Tell whether a case of some matrices did not hold."""
+        """Tell whether a case of some matrices failed."""
         path = os.path.abspath(spec.path)
         return any((path, name) in self._failing for name in matrices)
 
@@ -116,7 +116,7 @@ class Unchanged:
             return None
         header, line = found
         record = _decoded(line, Record)
-        if record is None or case.groundless is not None or case.said.skipped:
+        if record is None or case.blocked is not None or case.said.skipped:
             return None
         digest = digests.get(record.matrix)
         if digest is None or header.digests.get(record.matrix) != digest:

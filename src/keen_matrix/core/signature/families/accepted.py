@@ -47,7 +47,7 @@ def vectors(making: Making) -> Iterator[Vector]:
                 yield Vector(words=(spelling,), kind="action", culprit=spelling)
     # first what others stand on: it may be a vector of another form as well
     for builder in making.builders:
-        # It fails, and is the one failure that tells why all of its form are groundless.
+        # It fails, and is the one failure that tells why all of its form are blocked.
         plain = None if builder.grounds.works else builder.smallest()
         if plain is not None and signature.judge(plain.words()).status == "accepted":
             yield Vector(words=plain.words(), kind="smallest", culprit="", detail=builder.grounds.edit)

@@ -79,7 +79,7 @@ def known_of(table: KnownTable, ids: tuple[str, ...] = ()) -> Known:
         when=_condition(table.when),
         ids=ids,
         aspects=tuple(table.aspect or ()),
-        verdict=table.verdict or "differed",
+        verdict=table.verdict or "failed",
     )
 
 

@@ -78,7 +78,7 @@ class KnownTable(Table):
         description="Which aspects may differ: stdout, exit, files.ticket.txt. Without it all may.",
         examples=["stdout", ["stdout", "exit"]],
     )
-    verdict: Literal["differed", "crashed", "hung"] | None = Field(
+    verdict: Literal["failed", "crashed", "timed-out"] | None = Field(
         None,
         description="The verdict that is known. Without it a difference is, and a crash or a launch "
         "that does not end in time counts as ever.",
@@ -87,7 +87,7 @@ class KnownTable(Table):
 
     @model_validator(mode="after")
     def _one_of_both(self) -> Self:
-        if self.aspect is not None and self.verdict not in (None, "differed"):
+        if self.aspect is not None and self.verdict not in (None, "failed"):
             raise wrong(
                 f'expected either aspect or verdict = "{self.verdict}": such a launch answers no '
                 f"other expectation"

@@ -104,7 +104,7 @@ class CasesTable(Around):
 
     note: TemplateText | None = Field(
         None,
-        description="What one should know where a case of it does not hold; also a column of this name.",
+        description="What one should know where a case of it fails; also a column of this name.",
         examples=["as agreed with the harbour master"],
     )
     tags: Tags = []

@@ -169,7 +169,7 @@ class AnswerTable(Table):
 
 
 class StopTable(Table):
-    """How a program that never ends by itself is ended, without counting as hung."""
+    """How a program that never ends by itself is ended, without counting as timed_out."""
 
     after: Annotated[float, Field(gt=0)] | None = Field(
         None, description="Seconds after its start.", examples=[2]
