@@ -32,7 +32,7 @@ FAULTS = {
     "a word for a number ends in a traceback": r"abc",
     "0 and 61 riders are sold a ticket": r"\b0\.00|274\.50",
     "both flags are taken": r"--bike.*--car",
-    "a folder that is not there ends in a traceback": r"no/such/folder",
+    "a directory that is not there ends in a traceback": r"no/such/directory",
 }
 """A fault → what the output of a way that found it has in it."""
 
@@ -45,11 +45,11 @@ def main() -> None:
     for way, (file, words, vectors) in WAYS.items():
         spent, said = [], ""
         for _ in range(TIMES):
-            with tempfile.TemporaryDirectory() as folder:
+            with tempfile.TemporaryDirectory() as directory:
                 env = {**os.environ, "TICKET": "ticket.py", "PATH": f"{BIN}{os.pathsep}{os.environ['PATH']}"}
                 began = time.perf_counter()
                 done = subprocess.run(
-                    [word.format(journal=f"{folder}/last.jsonl") for word in words],
+                    [word.format(journal=f"{directory}/last.jsonl") for word in words],
                     cwd=HERE, env=env, capture_output=True, text=True, check=False,
                 )  # fmt: skip
                 spent.append(time.perf_counter() - began)

@@ -50,22 +50,22 @@ step_starts.is_constant = lambda around: False
 ROUNDS, COUNT = 7, 2_000
 
 
-def processor_seconds(words: list[str], folder: str) -> float:
+def processor_seconds(words: list[str], directory: str) -> float:
     """Return the processor time that a run takes, its workers and programs included: steadier than the clock."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run(words, cwd=folder, stdout=subprocess.DEVNULL, check=False)
+    subprocess.run(words, cwd=directory, stdout=subprocess.DEVNULL, check=False)
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
 
 def main(chosen: list[str]) -> None:
     rows = []
-    with tempfile.TemporaryDirectory() as folder:
-        path = spec(folder, "true", "/bin/true", COUNT)
+    with tempfile.TemporaryDirectory() as directory:
+        path = spec(directory, "true", "/bin/true", COUNT)
         python = [sys.executable, "-c"]
         subprocess.run(
             [*python, ENTRY.format(prelude=""), "run", path],
-            cwd=folder,
+            cwd=directory,
             capture_output=True,
             check=True,
         )
@@ -77,7 +77,7 @@ def main(chosen: list[str]) -> None:
                 taken = {}
                 for each in (prelude, "") if turn % 2 else ("", prelude):
                     words = [*python, ENTRY.format(prelude=each), "run", path]
-                    taken[each] = processor_seconds(words, folder)
+                    taken[each] = processor_seconds(words, directory)
                 pairs.append(taken[prelude] / taken[""])
             gain = statistics.median(pairs) - 1
             rows.append(

@@ -16,17 +16,17 @@ FEW, MANY = 1_000, 4_000
 ROUNDS = 3
 
 
-def seconds(words: list[str], folder: str) -> float:
+def seconds(words: list[str], directory: str) -> float:
     started = time.perf_counter()
     subprocess.run(
-        [COMMAND, "run", "--jobs", "2", *words], cwd=folder, capture_output=True, check=True
+        [COMMAND, "run", "--jobs", "2", *words], cwd=directory, capture_output=True, check=True
     )
     return time.perf_counter() - started
 
 
-def spec(folder: str, count: int) -> str:
+def spec(directory: str, count: int) -> str:
     name = f"n{count}.matrix.toml"
-    Path(folder, name).write_text(
+    Path(directory, name).write_text(
         f'[program]\nlaunch = "{sys.executable} -c pass"\n[expect]\nexit = 0\nstdout = ""\n'
         f'[[matrix]]\nname = "m"\nline = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\nlimit = {count}\n'
     )
@@ -34,10 +34,10 @@ def spec(folder: str, count: int) -> str:
 
 
 def main() -> None:
-    with tempfile.TemporaryDirectory() as folder:
-        few, many = spec(folder, FEW), spec(folder, MANY)
+    with tempfile.TemporaryDirectory() as directory:
+        few, many = spec(directory, FEW), spec(directory, MANY)
         took = {
-            (way, name): statistics.median(seconds([*words, name], folder) for _ in range(rounds))
+            (way, name): statistics.median(seconds([*words, name], directory) for _ in range(rounds))
             for name, rounds in ((few, ROUNDS), (many, 1))
             for way, words in (("jobs", []), ("cluster", ["--cluster", "local"]))
         }

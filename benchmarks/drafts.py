@@ -47,8 +47,8 @@ def help_text(program: str) -> str:
     return ""
 
 
-def row(program: str, folder: str) -> str:
-    path = Path(folder) / "d.matrix.toml"
+def row(program: str, directory: str) -> str:
+    path = Path(directory) / "d.matrix.toml"
     path.unlink(missing_ok=True)
     done = subprocess.run(
         [COMMAND, "draft", "-o", str(path), "--", *program.split()], capture_output=True, text=True
@@ -73,8 +73,8 @@ def row(program: str, folder: str) -> str:
 
 def main() -> None:
     there = [each for each in PROGRAMS if shutil.which(each.split()[0])]
-    with tempfile.TemporaryDirectory() as folder:
-        rows = [row(each, folder) for each in there]
+    with tempfile.TemporaryDirectory() as directory:
+        rows = [row(each, directory) for each in there]
     text = (
         "# Drafts of real programs\n\nWhat `keen-matrix draft` made of the help texts of a Debian 12 machine "
         "(`python benchmarks/drafts.py`). Counted are spellings\nin the option column of the help; values are NAMEs in the "

@@ -1,6 +1,6 @@
 """What the engine costs beside the launches themselves: python benchmarks/engine.py.
 
-Every ratio is taken in one run, pair by pair, and the median told; the specs are written to a temporary folder. Python
+Every ratio is taken in one run, pair by pair, and the median told; the specs are written to a temporary directory. Python
 keeps the bytecode of the command there, as it does for an installed one.
 """
 
@@ -22,8 +22,8 @@ COUNT = 5_000
 ROUNDS = 5
 
 
-def spec(folder: str, name: str, launch: str, count: int) -> str:
-    path = os.path.join(folder, f"{name}.matrix.toml")
+def spec(directory: str, name: str, launch: str, count: int) -> str:
+    path = os.path.join(directory, f"{name}.matrix.toml")
     Path(path).write_text(
         f'[program]\nlaunch = "{launch}"\n[expect]\nexit = 0\nstdout = ""\nstderr = ""\n'
         f'[[matrix]]\nname = "m"\nline = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\nlimit = {count}\n'
@@ -31,9 +31,9 @@ def spec(folder: str, name: str, launch: str, count: int) -> str:
     return path
 
 
-def seconds(words: list[str], folder: str) -> float:
+def seconds(words: list[str], directory: str) -> float:
     started = time.perf_counter()
-    subprocess.run(words, cwd=folder, stdout=subprocess.DEVNULL, check=False)
+    subprocess.run(words, cwd=directory, stdout=subprocess.DEVNULL, check=False)
     return time.perf_counter() - started
 
 
@@ -81,8 +81,8 @@ def spawn_floor(count: int) -> float:
     return time.perf_counter() - started
 
 
-def peak(words: list[str], folder: str) -> int:
-    done = subprocess.Popen(words, cwd=folder, stdout=subprocess.DEVNULL)
+def peak(words: list[str], directory: str) -> int:
+    done = subprocess.Popen(words, cwd=directory, stdout=subprocess.DEVNULL)
     _, _, usage = os.wait4(done.pid, 0)
     done.returncode = 0
     return usage.ru_maxrss // 1024
@@ -95,17 +95,17 @@ def main() -> None:
         print(text, flush=True)
         lines.append(text)
 
-    with tempfile.TemporaryDirectory() as folder:
+    with tempfile.TemporaryDirectory() as directory:
         os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
-        os.environ["PYTHONPYCACHEPREFIX"] = os.path.join(folder, "bytecode")
+        os.environ["PYTHONPYCACHEPREFIX"] = os.path.join(directory, "bytecode")
         run = [COMMAND, "run", "--jobs", "2", "--brief"]
-        many = spec(folder, "many", "/bin/true", COUNT)
+        many = spec(directory, "many", "/bin/true", COUNT)
         xargs = ["sh", "-c", f"seq {COUNT} | xargs -P2 -n1 /bin/true"]
-        seconds([*run, spec(folder, "first", "/bin/true", 1)], folder)
+        seconds([*run, spec(directory, "first", "/bin/true", 1)], directory)
         rows = [
             (
-                seconds([*run, many], folder),
-                seconds(xargs, folder),
+                seconds([*run, many], directory),
+                seconds(xargs, directory),
                 spawn_floor(COUNT),
                 threads(COUNT),
             )
@@ -128,35 +128,35 @@ def main() -> None:
         )
         sleeper = f"{sys.executable} -c 'import time; time.sleep(0.03)'"
         for count in (200, 1_000):
-            slow = spec(folder, f"slow{count}", sleeper, count)
+            slow = spec(directory, f"slow{count}", sleeper, count)
             words = [*case_environment(), "sh", "-c", f"seq {count} | xargs -P2 -n1 {sleeper}"]
-            pairs = [(seconds([*run, slow], folder), seconds(words, folder)) for _ in range(3)]
+            pairs = [(seconds([*run, slow], directory), seconds(words, directory)) for _ in range(3)]
             ratio = statistics.median(pair[0] / pair[1] for pair in pairs)
             row(f"| {count:,} launches of a Python program of about 50 ms | {statistics.median(p[0] for p in pairs):.2f} | "
                 f"{ratio:.2f} of bare launches in the same environment |")  # fmt: skip
-        one = spec(folder, "one", "/bin/true", 1)
-        alone = statistics.median(seconds([*run, one], folder) for _ in range(5))
-        bare = statistics.median(seconds([sys.executable, "-c", "pass"], folder) for _ in range(5))
+        one = spec(directory, "one", "/bin/true", 1)
+        alone = statistics.median(seconds([*run, one], directory) for _ in range(5))
+        bare = statistics.median(seconds([sys.executable, "-c", "pass"], directory) for _ in range(5))
         row(f"| one trivial case, start to end | {alone:.3f} | python -c pass takes {bare:.3f} |")
-        helped = statistics.median(seconds([COMMAND, "--help"], folder) for _ in range(9))
+        helped = statistics.median(seconds([COMMAND, "--help"], directory) for _ in range(9))
         parser = statistics.median(
-            seconds([sys.executable, "-c", "import argparse"], folder) for _ in range(9)
+            seconds([sys.executable, "-c", "import argparse"], directory) for _ in range(9)
         )
         row(
             f"| keen-matrix --help | {helped:.3f} | {helped / parser:.1f} x python -c 'import argparse' |"
         )
         measured = []
         for count in (2_000, 200_000):
-            path = spec(folder, f"n{count}", "/bin/true", count)
+            path = spec(directory, f"n{count}", "/bin/true", count)
             started = time.perf_counter()
             measured.append(
-                (peak([*run, path], folder), (time.perf_counter() - started) / count * 1000)
+                (peak([*run, path], directory), (time.perf_counter() - started) / count * 1000)
             )
         (small, small_ms), (large, large_ms) = measured
         row(
-            f"| peak memory for 2,000 and 200,000 vectors | {small} and {large} MiB | {large / small:.2f} |"
+            f"| peak memory for 2,000 and 200,000 cases | {small} and {large} MiB | {large / small:.2f} |"
         )
-        row(f"| milliseconds a case for 2,000 and 200,000 vectors | {small_ms:.2f} and {large_ms:.2f} | "
+        row(f"| milliseconds a case for 2,000 and 200,000 cases | {small_ms:.2f} and {large_ms:.2f} | "
             f"{large_ms / small_ms:.2f} |")  # fmt: skip
     write_section("The launch engine", "python benchmarks/engine.py", lines)
 

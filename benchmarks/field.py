@@ -52,17 +52,17 @@ SECONDS = 120
 
 
 def causes_of(
-    program: str, folder: str, *, is_plain: bool
+    program: str, directory: str, *, is_plain: bool
 ) -> tuple[list[dict[str, object]], Counter[str], float, str]:
     """Draft and run a program; return its causes, its verdicts, the seconds, and why it could not be tried."""
-    path = Path(folder, "d.matrix.toml")
+    path = Path(directory, "d.matrix.toml")
     begun = time.monotonic()
     settle = [] if is_plain else ["--settle"]
     drafted = subprocess.run(
         [COMMAND, "draft", *settle, "-o", str(path), "--", *program.split()],
         capture_output=True,
         text=True,
-        cwd=folder,
+        cwd=directory,
     )
     if drafted.returncode:
         return (
@@ -76,12 +76,12 @@ def causes_of(
             [COMMAND, "run", str(path)],
             capture_output=True,
             text=True,
-            cwd=folder,
+            cwd=directory,
             timeout=SECONDS,
         )
     except subprocess.TimeoutExpired:
         return [], Counter(), time.monotonic() - begun, "it took too long"
-    journal = Path(folder, ".keen-matrix/last.jsonl")
+    journal = Path(directory, ".keen-matrix/last.jsonl")
     seconds = time.monotonic() - begun
     if not journal.exists():
         return [], Counter(), seconds, (done.stderr or done.stdout).strip().splitlines()[-1][:120]
@@ -141,8 +141,8 @@ def main(given: list[str]) -> None:
     new, slow, untried = [], [], []
     green = []
     for program in there:
-        with tempfile.TemporaryDirectory() as folder:
-            causes, counts, seconds, reason = causes_of(program, folder, is_plain=is_plain)
+        with tempfile.TemporaryDirectory() as directory:
+            causes, counts, seconds, reason = causes_of(program, directory, is_plain=is_plain)
         verdicts += counts
         if reason:
             untried.append(f"{program}: {reason}")

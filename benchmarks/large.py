@@ -58,10 +58,10 @@ def journal(path: Path, spec: str, count: int, failing: int) -> None:
     done.wait()
 
 
-def measured(words: list[str], folder: str) -> tuple[float, int, int]:
+def measured(words: list[str], directory: str) -> tuple[float, int, int]:
     """Return seconds, peak MiB and exit status of a command."""
     started = time.perf_counter()
-    process = subprocess.Popen([COMMAND, *words], cwd=folder, stdout=subprocess.DEVNULL)
+    process = subprocess.Popen([COMMAND, *words], cwd=directory, stdout=subprocess.DEVNULL)
     _, status, usage = os.wait4(process.pid, 0)
     process.returncode = 0
     return time.perf_counter() - started, usage.ru_maxrss // 1024, os.WEXITSTATUS(status)
@@ -70,12 +70,12 @@ def measured(words: list[str], folder: str) -> tuple[float, int, int]:
 def main() -> None:
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 1_000_000
     lines = ["| command | seconds | peak MiB |", "|---|---|---|"]
-    with tempfile.TemporaryDirectory() as folder:
-        spec = Path(folder) / "m.matrix.toml"
+    with tempfile.TemporaryDirectory() as directory:
+        spec = Path(directory) / "m.matrix.toml"
         spec.write_text(SPEC % (count // 10_000))
-        journal(Path(folder) / "a.jsonl", str(spec), count, 1000)
-        journal(Path(folder) / "b.jsonl", str(spec), count, 900)
-        size = (Path(folder) / "a.jsonl").stat().st_size / 1024**2
+        journal(Path(directory) / "a.jsonl", str(spec), count, 1000)
+        journal(Path(directory) / "b.jsonl", str(spec), count, 900)
+        size = (Path(directory) / "a.jsonl").stat().st_size / 1024**2
         commands = [
             ["report", "a.jsonl", "--format", format, "-o", f"out.{format}"]
             for format in ("junit", "csv", "markdown", "tap", "html")
@@ -85,7 +85,7 @@ def main() -> None:
             ["coverage", "m.matrix.toml", "--journal", "a.jsonl"],
         ]
         for words in commands:
-            seconds, peak, status = measured(words, folder)
+            seconds, peak, status = measured(words, directory)
             lines.append(f"| {' '.join(words[:4])} | {seconds:.1f} | {peak} |")
             print(lines[-1], "exit", status, flush=True)
     write_section(

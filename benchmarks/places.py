@@ -399,15 +399,15 @@ def main() -> None:
         plain = traced = 0.0
         for number, is_gone, changed in mutants(name, text):
             with tempfile.TemporaryDirectory() as temporary:
-                folder = Path(temporary)
-                (folder / f"sound-{name}").write_text(text)
-                (folder / name).write_text(changed)
+                directory = Path(temporary)
+                (directory / f"sound-{name}").write_text(text)
+                (directory / name).write_text(changed)
                 try:
-                    built(folder / f"sound-{name}")
-                    built(folder / name)
+                    built(directory / f"sound-{name}")
+                    built(directory / name)
                 except subprocess.CalledProcessError:
                     continue
-                (folder / "f.matrix.toml").write_text(
+                (directory / "f.matrix.toml").write_text(
                     SPEC.format(own=launch % name, sound=launch % f"sound-{name}")
                 )
                 env = {
@@ -418,7 +418,7 @@ def main() -> None:
                 began = time.perf_counter()
                 run = subprocess.run(
                     [COMMAND, "run", "--brief"],
-                    cwd=folder,
+                    cwd=directory,
                     capture_output=True,
                     text=True,
                     env=env,
@@ -430,7 +430,7 @@ def main() -> None:
                 began = time.perf_counter()
                 done = subprocess.run(
                     [COMMAND, "places", "--format", "json"],
-                    cwd=folder,
+                    cwd=directory,
                     capture_output=True,
                     text=True,
                     env=env,

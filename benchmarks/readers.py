@@ -278,8 +278,8 @@ def _strict(kind: str, text: str) -> float:
 
 
 def _from_c(reader: str, requests: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:
-    with tempfile.TemporaryDirectory() as folder:
-        subprocess.run(["cc", "-o", f"{folder}/in_c", str(HERE / "in_c.c")], check=True)
+    with tempfile.TemporaryDirectory() as directory:
+        subprocess.run(["cc", "-o", f"{directory}/in_c", str(HERE / "in_c.c")], check=True)
         env = {**os.environ, **({"POSIXLY_CORRECT": "1"} if reader == "getopt-posix" else {})}
         for request in requests:
             short, long = "", []
@@ -293,7 +293,7 @@ def _from_c(reader: str, requests: Sequence[dict[str, Any]]) -> Iterator[list[An
             answers = []
             for words in request["vectors"]:
                 done = subprocess.run(
-                    [f"{folder}/in_c", short, *long, "--", *words], capture_output=True, env=env
+                    [f"{directory}/in_c", short, *long, "--", *words], capture_output=True, env=env
                 )
                 if done.returncode:
                     answers.append([2, "stderr", None])

@@ -230,11 +230,11 @@ def tried(program: str, name: str) -> tuple[bool, str, str]:
     """Draft, settle and run a program; return whether the run was green, what settling told beside findings, and the
     last line of the run."""
     words = [sys.executable if name.endswith(".py") else "sh", name]
-    with tempfile.TemporaryDirectory() as folder:
-        Path(folder, name).write_text(program + "\n")
+    with tempfile.TemporaryDirectory() as directory:
+        Path(directory, name).write_text(program + "\n")
         draft = [COMMAND, "draft", "--settle", "-o", "fare.matrix.toml", "--", *words]
-        settled = subprocess.run(draft, cwd=folder, capture_output=True, text=True)
-        ran = subprocess.run([COMMAND, "run"], cwd=folder, capture_output=True, text=True)
+        settled = subprocess.run(draft, cwd=directory, capture_output=True, text=True)
+        ran = subprocess.run([COMMAND, "run"], cwd=directory, capture_output=True, text=True)
     told = re.findall(r"^(?:defect|remark) .*", settled.stderr, re.MULTILINE)
     lines = [each for each in ran.stdout.splitlines() if " vectors: " in each or " vector: " in each]
     return settled.returncode == ran.returncode == 0, "; ".join(told), lines[-1] if lines else settled.stderr[-200:]

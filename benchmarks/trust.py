@@ -35,8 +35,8 @@ BAD = ("Traceback", "a fault in Keen Matrix itself")
 
 def seeds() -> list[str]:
     """Return the texts of every spec of the demo and the examples, and of the documentation."""
-    whole = [path.read_text() for folder in ("examples", "src/keen_matrix/demo/office")
-             for path in sorted((ROOT / folder).glob("*.matrix.toml"))]  # fmt: skip
+    whole = [path.read_text() for directory in ("examples", "src/keen_matrix/demo/office")
+             for path in sorted((ROOT / directory).glob("*.matrix.toml"))]  # fmt: skip
     texts = whole * 12
     for page in sorted((ROOT / "docs").glob("*.md")):
         texts += [f'[program]\nlaunch = "echo"\n{block}' if "[program]" not in block else block
@@ -107,11 +107,11 @@ def specs(seed: int, count: int = int(os.environ.get("COUNT", "5000"))) -> int:
     texts = seeds()
     found: Counter[int] = Counter()
     wrong, slowest = 0, (0.0, "")
-    with tempfile.TemporaryDirectory() as folder:
+    with tempfile.TemporaryDirectory() as directory:
         for name in ("oracle.py", "tickets.csv"):
-            shutil.copy(ROOT / "src/keen_matrix/demo/office" / name, folder)
-        shutil.copytree(ROOT / "src/keen_matrix/demo/office/sound", Path(folder) / "sound")
-        os.chdir(folder)
+            shutil.copy(ROOT / "src/keen_matrix/demo/office" / name, directory)
+        shutil.copytree(ROOT / "src/keen_matrix/demo/office/sound", Path(directory) / "sound")
+        os.chdir(directory)
         for number in range(count):
             text = mutated(chance.choice(texts), chance)
             Path("t.matrix.toml").write_bytes(text.encode("utf-8", "surrogateescape"))
@@ -190,9 +190,9 @@ def journals(seed: int, count: int = 1_000) -> int:
     """Put mutated journals through every command that reads one."""
     chance = random.Random(seed)
     wrong, found = 0, Counter[int]()
-    with tempfile.TemporaryDirectory() as folder:
-        shutil.copytree(ROOT / "src/keen_matrix/demo/office", folder, dirs_exist_ok=True)
-        os.chdir(folder)
+    with tempfile.TemporaryDirectory() as directory:
+        shutil.copytree(ROOT / "src/keen_matrix/demo/office", directory, dirs_exist_ok=True)
+        os.chdir(directory)
         subprocess.run(
             [
                 COMMAND,
@@ -256,30 +256,30 @@ def kills(seed: int, count: int = 30) -> int:
     """Kill a run at random moments, resume it, and compare the union of its records with that of a run left alone."""
     chance = random.Random(seed)
     wrong = 0
-    with tempfile.TemporaryDirectory() as folder:
+    with tempfile.TemporaryDirectory() as directory:
         for name in ("a", "b"):
-            (Path(folder) / f"{name}.matrix.toml").write_text(KILLED)
+            (Path(directory) / f"{name}.matrix.toml").write_text(KILLED)
 
         def union() -> Counter[tuple[str, str, str]]:
             records: Counter[tuple[str, str, str]] = Counter()
             spec = ""
             with contextlib.suppress(FileNotFoundError):
-                for line in (Path(folder) / ".keen-matrix/last.jsonl").read_text().splitlines():
+                for line in (Path(directory) / ".keen-matrix/last.jsonl").read_text().splitlines():
                     fields = json.loads(line)
                     spec = fields.get("spec", spec)
                     if "id" in fields:
                         records[spec, fields["id"], fields["verdict"]] += 1
             return records
 
-        subprocess.run([COMMAND, "run", "--brief"], cwd=folder, capture_output=True, check=False)
+        subprocess.run([COMMAND, "run", "--brief"], cwd=directory, capture_output=True, check=False)
         whole = union()
         for number in range(count):
-            shutil.rmtree(Path(folder) / ".keen-matrix")
+            shutil.rmtree(Path(directory) / ".keen-matrix")
             for _ in range(chance.randint(1, 3)):
                 words = [COMMAND, "run", "--brief", "--resume"]
                 process = subprocess.Popen(
                     words,
-                    cwd=folder,
+                    cwd=directory,
                     stdout=subprocess.DEVNULL,
                     stderr=subprocess.DEVNULL,
                     start_new_session=True,
@@ -293,12 +293,12 @@ def kills(seed: int, count: int = 30) -> int:
                 process.wait()
             done = subprocess.run(
                 [COMMAND, "run", "--brief", "--resume"],
-                cwd=folder,
+                cwd=directory,
                 capture_output=True,
                 text=True,
                 check=False,
             )
-            if union() != whole or done.returncode != 1 or "120 vectors" not in done.stdout:
+            if union() != whole or done.returncode != 1 or "120 cases" not in done.stdout:
                 wrong += 1
                 counts = f"{len(union())} of {len(whole)} records, status {done.returncode}"
                 print(

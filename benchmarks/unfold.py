@@ -14,9 +14,9 @@ from results import write_section
 COMMAND = str(Path(sys.executable).parent / "keen-matrix")
 SIX = "".join(f"axes.a{n} = {{ from = 1, to = 10 }}\n" for n in range(6))
 SPECS = {
-    "1,000,000 vectors of six axes": (
+    "1,000,000 cases of six axes": (
         'line = "{a0} {a1} {a2} {a3} {a4} {a5}"\n' + SIX + "limit = 1000000\n", 1_000_000),
-    "100,000 vectors of a line with five groups": (
+    "100,000 cases of a line with five groups": (
         'line = "{a0} [-a | -b] [-c] {a1} [--d {a2}] ( x | y | z ) {a3} [-e]"\n'
         "axes.a0 = { from = 1, to = 15 }\naxes.a1 = { from = 1, to = 10 }\n"
         "axes.a2 = { from = 1, to = 4 }\naxes.a3 = { from = 1, to = 4 }\nlimit = 200000\n", 108_000),
@@ -40,9 +40,9 @@ def measured(path: str) -> tuple[float, int, int]:
 
 def main() -> None:
     lines = ["| what | lines | seconds | peak MiB |", "|---|---|---|---|"]
-    with tempfile.TemporaryDirectory() as folder:
+    with tempfile.TemporaryDirectory() as directory:
         for name, (matrix, count) in SPECS.items():
-            path = os.path.join(folder, "m.matrix.toml")
+            path = os.path.join(directory, "m.matrix.toml")
             Path(path).write_text(
                 f'[program]\nlaunch = "true"\n[expect]\nexit = 0\n[[matrix]]\nname = "m"\n{matrix}'
             )

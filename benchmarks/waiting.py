@@ -24,11 +24,11 @@ COMMAND = str(BIN / "keen-matrix")
 ROUNDS = 5
 
 
-def seconds(words: Sequence[str], folder: Path, **env: str) -> float:
+def seconds(words: Sequence[str], directory: Path, **env: str) -> float:
     """Return how long one call takes."""
     outer = {key: value for key, value in os.environ.items() if key != "PYTHONDONTWRITEBYTECODE"}
     started = time.perf_counter()
-    subprocess.run(words, cwd=folder, env={**outer, **env}, capture_output=True, check=False)
+    subprocess.run(words, cwd=directory, env={**outer, **env}, capture_output=True, check=False)
     return time.perf_counter() - started
 
 
@@ -65,27 +65,27 @@ def systems() -> dict[str, str]:
     }
 
 
-def combining(folder: Path) -> list[str]:
+def combining(directory: Path) -> list[str]:
     lines = [
         "| unfold --count of | first time, s | of python -c pass | combining alone, s | of python -c pass | then, s | vectors |",
         "|---|---|---|---|---|---|---|",
     ]
     for number, (name, text) in enumerate(systems().items()):
-        spec = folder / f"c{number}.matrix.toml"
+        spec = directory / f"c{number}.matrix.toml"
         spec.write_text(text)
         words = [COMMAND, "unfold", "--count", spec.name]
-        cache = {"XDG_CACHE_HOME": str(folder / "cache")}
+        cache = {"XDG_CACHE_HOME": str(directory / "cache")}
         took, alone, python = [], [], []
         for _ in range(9 if number == 0 else 3):
-            shutil.rmtree(folder / "cache", ignore_errors=True)
+            shutil.rmtree(directory / "cache", ignore_errors=True)
             began = time.perf_counter()
             outer = {**os.environ, **cache}
-            out = subprocess.run(words, cwd=folder, env=outer, capture_output=True, text=True, check=True).stdout
+            out = subprocess.run(words, cwd=directory, env=outer, capture_output=True, text=True, check=True).stdout
             took.append(time.perf_counter() - began)
             told = re.search(r"([\d.]+) s$", out, re.MULTILINE)
             alone.append(float(told[1]) if told else 0.0)
-            python.append(seconds([sys.executable, "-c", "pass"], folder))
-        again = [seconds(words, folder, **cache) for _ in range(3)]
+            python.append(seconds([sys.executable, "-c", "pass"], directory))
+        again = [seconds(words, directory, **cache) for _ in range(3)]
         count = re.search(r"in all\s+([\d,]+)", out)
         lines.append(
             f"| {name} | {statistics.median(took):.2f} | {statistics.median(took) / statistics.median(python):.0f} "
@@ -95,24 +95,24 @@ def combining(folder: Path) -> list[str]:
     return lines
 
 
-def specs(folder: Path) -> list[str]:
+def specs(directory: Path) -> list[str]:
     large = ['[program]\nlaunch = "true"\n']
     for number in range(5_000):
         large.append(
             f'[[matrix]]\nname = "m{number}"\nline = "{{w}} --n {number}"\naxes = {{ w = ["a{number}", "b"] }}\n'
             'expect = { exit = 0, stdout = "" }\n'
         )
-    (folder / "large.matrix.toml").write_text("\n".join(large))
-    small = folder / "small.matrix.toml"
+    (directory / "large.matrix.toml").write_text("\n".join(large))
+    small = directory / "small.matrix.toml"
     small.write_text(
         '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "a"\nexpect.exit = 0\n'
     )
     completing = {
         "_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\v", "COMP_LINE": "keen-matrix run --j", "COMP_POINT": "19",
-        "COMP_TYPE": "9", "_ARGCOMPLETE_SHELL": "bash", "_ARGCOMPLETE_STDOUT_FILENAME": str(folder / "answer"),
+        "COMP_TYPE": "9", "_ARGCOMPLETE_SHELL": "bash", "_ARGCOMPLETE_STDOUT_FILENAME": str(directory / "answer"),
     }  # fmt: skip
     python = statistics.median(
-        seconds([sys.executable, "-c", "pass"], folder) for _ in range(ROUNDS)
+        seconds([sys.executable, "-c", "pass"], directory) for _ in range(ROUNDS)
     )
     lines = ["| what | seconds | of python -c pass |", "|---|---|---|"]
 
@@ -122,29 +122,29 @@ def specs(folder: Path) -> list[str]:
 
     def changed() -> float:
         small.write_text(small.read_text() + "\n")
-        return seconds([COMMAND, "lint", small.name], folder)
+        return seconds([COMMAND, "lint", small.name], directory)
 
     row("lint of a small spec that has changed", changed)
-    row("lint of one that has not", lambda: seconds([COMMAND, "lint", small.name], folder))
-    row("run of one trivial case", lambda: seconds([COMMAND, "run", small.name], folder))
-    row("try of a program", lambda: seconds([COMMAND, "try", "--", "true"], folder))
+    row("lint of one that has not", lambda: seconds([COMMAND, "lint", small.name], directory))
+    row("run of one trivial case", lambda: seconds([COMMAND, "run", small.name], directory))
+    row("try of a program", lambda: seconds([COMMAND, "try", "--", "true"], directory))
     commands = " ".join(f"c{number}" for number in range(20))
-    (folder / "many.sh").write_text(
+    (directory / "many.sh").write_text(
         'case $1 in --help) printf "Usage: many [--help] COMMAND\\n\\nOptions:\\n  --help  this\\n\\nCommands:\\n"\n'
         'for c in COMMANDS; do echo "  $c  does $c"; done ;;\n'
         '*) printf "Usage: many $1 [-a] NAME\\n\\nOptions:\\n  -a  all\\n" ;; esac\n'.replace("COMMANDS", commands)
     )
     row(
         "draft of a program with 20 subcommands",
-        lambda: seconds([COMMAND, "draft", "--", "sh", "many.sh"], folder),
+        lambda: seconds([COMMAND, "draft", "--", "sh", "many.sh"], directory),
     )
-    row("completion of an option", lambda: seconds([COMMAND], folder, **completing))
+    row("completion of an option", lambda: seconds([COMMAND], directory, **completing))
     row(
-        "lint of 5,000 matrices", lambda: seconds([COMMAND, "lint", "large.matrix.toml"], folder), 1
+        "lint of 5,000 matrices", lambda: seconds([COMMAND, "lint", "large.matrix.toml"], directory), 1
     )
     row(
         "run of 5,000 matrices, 10,000 launches of true",
-        lambda: seconds([COMMAND, "run", "--brief", "large.matrix.toml"], folder),
+        lambda: seconds([COMMAND, "run", "--brief", "large.matrix.toml"], directory),
         1,
     )
     return lines
@@ -179,11 +179,11 @@ typer.run(book)
 """
 
 
-def starts(folder: Path) -> list[str]:
+def starts(directory: Path) -> list[str]:
     """A Python program as it is and through a launcher that takes its time, with and without our help."""
-    (folder / "p.py").write_text(PROGRAM)
+    (directory / "p.py").write_text(PROGRAM)
     real = os.path.realpath(sys.executable)
-    shims = folder / "shims"
+    shims = directory / "shims"
     shims.mkdir()
     shim = shims / "python3"
     shim.write_text(f'#!/bin/sh\nsleep 0.2\nexec {real} "$@"\n')
@@ -198,40 +198,40 @@ def starts(folder: Path) -> list[str]:
     ):
         for count in (20, 60, 100, 300):
             name = f"s{count}.matrix.toml"
-            (folder / name).write_text(
+            (directory / name).write_text(
                 f'[program]\nlaunch = "python3 {{here}}/p.py"\n[[matrix]]\nname = "m"\nline = "{{n}}"\n'
                 f'axes.n = {{ from = 1, to = {count} }}\nexpect.stdout = "{{n * 2}}\\n"\n'
             )
-            (folder / f"l{name}").write_text(
-                (folder / name)
+            (directory / f"l{name}").write_text(
+                (directory / name)
                 .read_text()
                 .replace("[program]", '[program]\nlaunch-through = "launcher"')
             )
             took: dict[str, list[float]] = {"cold": [], "itself": []}
             for _ in range(3):
                 took["cold"].append(
-                    seconds([COMMAND, "run", "--brief", "--cold", f"l{name}"], folder, PATH=path)
+                    seconds([COMMAND, "run", "--brief", "--cold", f"l{name}"], directory, PATH=path)
                 )
-                took["itself"].append(seconds([COMMAND, "run", "--brief", name], folder, PATH=path))
+                took["itself"].append(seconds([COMMAND, "run", "--brief", name], directory, PATH=path))
             cold, itself = (statistics.median(each) for each in took.values())
             lines.append(
                 f"| {count} | {launcher} | {cold:.2f} | {itself:.2f} | {itself / cold:.2f} |"
             )
-    (folder / "book.py").write_text(BOOK)
-    seconds([COMMAND, "draft", "-o", "book.matrix.toml", "--", "python3", "book.py"], folder)
+    (directory / "book.py").write_text(BOOK)
+    seconds([COMMAND, "draft", "-o", "book.matrix.toml", "--", "python3", "book.py"], directory)
     took = {"cold": [], "itself": []}
     for each, more in (("cold", ["--cold"]), ("itself", [])):  # each finds out what it stands on
-        shutil.rmtree(folder / ".keen-matrix", ignore_errors=True)
-        took[each].append(seconds([COMMAND, "run", *more, "book.matrix.toml"], folder))
+        shutil.rmtree(directory / ".keen-matrix", ignore_errors=True)
+        took[each].append(seconds([COMMAND, "run", *more, "book.matrix.toml"], directory))
     (cold,), (itself,) = took.values()
-    count = len((folder / ".keen-matrix/last.jsonl").read_text().splitlines()) - 2
+    count = len((directory / ".keen-matrix/last.jsonl").read_text().splitlines()) - 2
     lines.append(
         f"| {count} drafted ones of a typer program | the interpreter | {cold:.2f} | {itself:.2f} | {itself / cold:.2f} |"
     )
     return lines
 
 
-def node(folder: Path) -> list[str]:
+def node(directory: Path) -> list[str]:
     """What node's compile cache gives, with the node of NODE or of PATH."""
     program = os.environ.get("NODE", "node")
     functions = "".join(
@@ -249,36 +249,36 @@ def node(folder: Path) -> list[str]:
         "|---|---|---|---|",
     ]
     for name, text in programs.items():
-        (folder / "p.js").write_text(text + "console.log(process.argv.length);\n")
-        cache = {"NODE_COMPILE_CACHE": str(folder / "compiled")}
-        seconds([program, "p.js"], folder, **cache)
+        (directory / "p.js").write_text(text + "console.log(process.argv.length);\n")
+        cache = {"NODE_COMPILE_CACHE": str(directory / "compiled")}
+        seconds([program, "p.js"], directory, **cache)
         took: dict[str, list[float]] = {"without": [], "with": []}
         for _ in range(15):
-            took["without"].append(seconds([program, "p.js"], folder))
-            took["with"].append(seconds([program, "p.js"], folder, **cache))
+            took["without"].append(seconds([program, "p.js"], directory))
+            took["with"].append(seconds([program, "p.js"], directory, **cache))
         without, used = (statistics.median(each) * 1000 for each in took.values())
         lines.append(f"| {name} | {without:.0f} | {used:.0f} | {used / without:.2f} |")
     return lines
 
 
-def parts(folder: Path) -> list[str]:
+def parts(directory: Path) -> list[str]:
     """What a launch of true costs beside the launch: system calls of the worker, by strace."""
     count = 1_000
-    (folder / "t.matrix.toml").write_text(
+    (directory / "t.matrix.toml").write_text(
         f'[program]\nlaunch = "/bin/true"\n[[matrix]]\nname = "m"\nline = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\n'
         'expect = { exit = 0, stdout = "", stderr = "" }\n'
     )
-    (folder / "bare.py").write_text(
+    (directory / "bare.py").write_text(
         f'import os\nfor n in range({count}):\n    os.waitpid(os.posix_spawn("/bin/true", ["true", str(n)], {{}}), 0)\n'
     )
     found = {}
-    log = Path(tempfile.mkdtemp()) / "calls"  # not below the spec, whose folder is read
+    log = Path(tempfile.mkdtemp()) / "calls"  # not below the spec, whose directory is read
     for name, words in (
         ("worker", [COMMAND, "run", "--jobs", "1", "--brief", "t.matrix.toml"]),
         ("bare loop", [sys.executable, "bare.py"]),
     ):
         subprocess.run(
-            ["strace", "-f", "-o", str(log), *words], cwd=folder, capture_output=True, check=True
+            ["strace", "-f", "-o", str(log), *words], cwd=directory, capture_output=True, check=True
         )
         calls: dict[str, Counter[str]] = {}
         for line in log.read_text(errors="replace").splitlines():
@@ -310,8 +310,8 @@ PARTS: dict[str, tuple[str, Callable[[Path], list[str]]]] = {
 def main() -> None:
     for name in sys.argv[1:] or PARTS:
         title, measure = PARTS[name]
-        with tempfile.TemporaryDirectory() as folder:
-            lines = measure(Path(folder))
+        with tempfile.TemporaryDirectory() as directory:
+            lines = measure(Path(directory))
         print("\n".join(lines), flush=True)
         write_section(title, f"python benchmarks/waiting.py {name}", lines)
 

@@ -27,12 +27,12 @@ line = "{origin} {destination} -n {riders} [--bike | --car] [--round-trip] [--fo
 axes.origin = ["Skerry", "Holm", "Voe"]
 axes.destination = ["Skerry", "Holm", "Voe"]
 axes.riders = { from = 1, to = %d }
-where = ["origin != destination"]
+only-if = ["origin != destination"]
 """
 
 
 def run(
-    folder: str, python: str, name: str, riders: int, *words: str
+    directory: str, python: str, name: str, riders: int, *words: str
 ) -> tuple[float, int, float, dict[str, str]]:
     """Return the seconds of a run and its cases, the seconds up to the first result, and verdicts by id."""
     spec = (OFFICE / "fare.matrix.toml").read_text().split("[[matrix]]")[0]
@@ -41,9 +41,9 @@ def run(
         "derive = []",
     )
     spec = spec.replace("python3 {here}", f"{python} {{here}}")
-    path = Path(folder) / "fare.matrix.toml"
+    path = Path(directory) / "fare.matrix.toml"
     path.write_text(spec + MATRIX % riders)
-    journal = Path(folder) / f"{name}.jsonl"
+    journal = Path(directory) / f"{name}.jsonl"
     journal.unlink(missing_ok=True)
     started = time.perf_counter()
     process = subprocess.Popen([COMMAND, "run", str(path), "--journal", str(journal), "--jobs", "2", "--brief", *words],
@@ -60,14 +60,14 @@ def run(
     return seconds, len(cases), first, {case["id"]: case["verdict"] for case in cases}
 
 
-def measured(folder: str, python: str) -> tuple[list[float], float, bool]:
+def measured(directory: str, python: str) -> tuple[list[float], float, bool]:
     """Return the rates warm and cold and the warm start-up, the ratio of the rates, and whether the verdicts are the same."""
     rows = []
     for _ in range(ROUNDS):
         warm, many, warm_first, verdicts = run(
-            folder, python, "warm", 20, "--warm", "--warm-check", "0"
+            directory, python, "warm", 20, "--warm", "--warm-check", "0"
         )
-        cold, few, cold_first, others = run(folder, python, "cold", 2)
+        cold, few, cold_first, others = run(directory, python, "cold", 2)
         same = all(verdicts[id] == verdict for id, verdict in others.items())
         rows.append((many / (warm - warm_first), few / (cold - cold_first), warm_first, same))
     rates = [statistics.median(column) for column in zip(*[row[:3] for row in rows], strict=True)]
@@ -84,9 +84,9 @@ def main() -> None:
         ("python3 as found in PATH", "python3"),
         ("the interpreter's own file", itself),
     ):
-        with tempfile.TemporaryDirectory() as folder:
-            shutil.copytree(OFFICE, folder, dirs_exist_ok=True)
-            (warm, cold, first), ratio, same = measured(folder, python)
+        with tempfile.TemporaryDirectory() as directory:
+            shutil.copytree(OFFICE, directory, dirs_exist_ok=True)
+            (warm, cold, first), ratio, same = measured(directory, python)
         lines.append(
             f"| {label} | {warm:.0f} | {cold:.0f} | {ratio:.1f} | {first:.2f} s | {'the same' if same else 'OTHERS'} |"
         )

@@ -1,4 +1,4 @@
-"""Pages whose blocks are walked through in a folder: files written, commands run, what they print compared.
+"""Pages whose blocks are walked through in a directory: files written, commands run, what they print compared.
 
 A comment on the line before a block says what the block is:
 
@@ -31,7 +31,7 @@ BLOCK = re.compile(
 NEEDS = re.compile(r"^<!-- needs: (.*?) -->$", re.MULTILINE)
 GAP = "..."
 HOME = "~/ferry"
-"""What stands for the folder in what is shown."""
+"""What stands for the directory in what is shown."""
 VARIES = (
     (re.compile(r"\d+(\.\d+)? m?s\b"), "… s"),
     (re.compile(r"\d+ jobs?\b"), "… jobs"),
@@ -83,7 +83,7 @@ def missing(page: str) -> str:
     return ""
 
 
-def _run(script: str, folder: Path, first: str = "") -> subprocess.CompletedProcess[str]:
+def _run(script: str, directory: Path, first: str = "") -> subprocess.CompletedProcess[str]:
     own = [first] if first else []
     path = os.pathsep.join([*own, str(Path(sys.executable).parent), os.environ["PATH"]])
     environment: Mapping[str, str] = {
@@ -93,7 +93,7 @@ def _run(script: str, folder: Path, first: str = "") -> subprocess.CompletedProc
         "LC_ALL": "C.UTF-8",
     }
     return subprocess.run(
-        ["sh", "-c", script], cwd=folder, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+        ["sh", "-c", script], cwd=directory, env=environment, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT, text=True, timeout=SECONDS, check=False,
     )  # fmt: skip
 
@@ -141,17 +141,17 @@ def shortened(shown: str, printed: str) -> str:
     return "\n".join(each.rstrip() for each in [*head, GAP, *tail]) + "\n"
 
 
-def walk(page: str, folder: Path, *, anew: bool = False, first: str = "") -> str:
-    """Walk through a page in an empty folder; return the page, with what is printed written anew where
-    that is asked for. A folder given as `first` stands before all others in PATH. Raises Unlike where
+def walk(page: str, directory: Path, *, anew: bool = False, first: str = "") -> str:
+    """Walk through a page in an empty directory; return the page, with what is printed written anew where
+    that is asked for. A directory given as `first` stands before all others in PATH. Raises Unlike where
     something comes otherwise than the page shows."""
     printed = ""
     changes: list[tuple[Block, str]] = []
     for block in blocks_of(page):
-        path = folder / block.about
+        path = directory / block.about
         if block.kind == "run":
-            came = _run(block.text, folder, first)
-            printed = came.stdout.replace(str(folder), HOME)
+            came = _run(block.text, directory, first)
+            printed = came.stdout.replace(str(directory), HOME)
             if came.returncode != int(block.about or 0):
                 raise Unlike(f"exit {came.returncode} of\n{block.text}\n{printed}")
         elif block.kind == "prints":

@@ -35,7 +35,7 @@ SECTIONS: Mapping[str, tuple[str, str]] = {
     "MatrixTable": ("[[matrix]]", "`line` or `steps` says which words; `axes`, `columns` with `rows` and the groups of the line multiply."),
     "AxisTable": ("axes.NAME", "Beside a plain list of values. An array among them is several words, `[]` none."),
     "RowsTable": ("matrix.rows", ""),
-    "FocusTable": ("[[matrix.focus]]", ""),
+    "DenserTable": ("[[matrix.denser]]", ""),
     "StepTable": ("[[matrix.steps]]", "The steps of a case share its directory."),
     "PutTable": ("files.NAME", "At the top for all cases, in a matrix or a step for its own. The name may be a template."),
     "StdinTable": ("stdin", "A plain text stands for `{ text = … }`."),
@@ -93,8 +93,8 @@ right word. `keen-matrix schema` prints the same as a JSON Schema, for an editor
 | an axis, a column | its value as written: a number is a number; None in a part of the line that is left out |
 | a NAME of the signature | its value of its type; its default, `[]` or None where it is not given ([the signature](signature.md#values)) |
 | `words`, `argc` | the words of the vector, and how many they are |
-| `case_id`, `here`, `platform` | the id of the case, the folder of the spec, `linux` or `darwin` |
-| `given('--bike')` | whether an option is given, in any of its spellings |
+| `case_id`, `here`, `platform` | the id of the case, the directory of the spec, `linux` or `darwin` |
+| `has('--bike')` | whether an option is given, in any of its spellings |
 | `culprit` | in `[refusal]`: the word or NAME that a good message would mention |
 | functions of the oracle | what `[program] oracle` defines |
 """
@@ -308,7 +308,7 @@ READERS_HEAD = """# Readers: who reads the words
 Made from the rows of readers by `python docs/generate.py`.
 
 Programs read their argument words by a library, and libraries differ: in whether `--rid` is short for `--riders`, what
-`-n=3` gives, whether options may follow operands, which texts are numbers. Of 2,160 vectors that probe this,
+`-n=3` gives, whether options may follow operands, which texts are numbers. Of 2,160 cases that probe this,
 fifteen libraries with the same signature agree in little more than half
 on whether to take them. So there is no one right answer; there is the reader's. One word in the spec settles it:
 
@@ -359,7 +359,7 @@ What node, commander and minimist hand over as text is turned into numbers by th
 ## How to add one
 
 A reader is a row in `core/signature/readers.py` and nothing else: its habits, the source of each (the documentation, or a
-trial), help, exit status and streams. `benchmarks/readers.py` asks a library 2,160 vectors over 24 signatures that probe its
+trial), help, exit status and streams. `benchmarks/readers.py` asks a library 2,160 cases over 24 signatures that probe its
 habits, and shows what the judge says otherwise; `--keep` keeps the answers, which the tests replay.
 """
 
@@ -466,12 +466,12 @@ def _is_in(text: str, sentence: str) -> bool:
 
 FILES = {
     ".keen-matrix/last.jsonl": "the journal of the last run: what came of each case",
-    ".keen-matrix/history.sqlite3": "the history of all runs of a folder",
+    ".keen-matrix/history.sqlite3": "the history of all runs of a directory",
     ".keen-matrix/grounds/": "what was learnt of a program's accepted vectors",
     ".keen-matrix/places.json": "what places found of the last run; like the grounds it stands beside the journal",
     ".keen-matrix/kept/": "directories of cases that failed, of run --keep-directories",
     "NAME.baselines/": "beside the spec NAME.matrix.toml: outputs that were accepted with keen-matrix baseline",
-    "expected/": "beside a spec: long outputs that try --keep and fill --write have kept",
+    "expected/": "beside a spec: long outputs that try --write and fill --write have saved",
     "keen-matrix.toml": "the project file: defaults of the specs below it",
     "~/.cache/keen-matrix/": "specs and covering arrays that are kept, so that an unchanged one is not made again",
 }
@@ -536,8 +536,8 @@ def main() -> None:
         for page in sorted(DOCS.rglob("*.md")):
             text = page.read_text()
             if blocks_of(text) and not missing(text):
-                with tempfile.TemporaryDirectory() as folder:
-                    page.write_text(walk(text, Path(folder), anew=True))
+                with tempfile.TemporaryDirectory() as directory:
+                    page.write_text(walk(text, Path(directory), anew=True))
 
 
 if __name__ == "__main__":

@@ -12,9 +12,9 @@ Rows: TypeAlias = list[tuple[str, str, str]]
 REMEDIES: dict[str, Rows] = {
     "No spec, no journal, no such case": [
         (
-            "no *… was found below this folder; name a spec, or try: keen-matrix demo",
-            "specs are files whose names end in `.matrix.toml`, looked for in this folder and below",
-            "name the file, or go to the folder that holds it",
+            "no *… was found below this directory; name a spec, or try: keen-matrix demo",
+            "specs are files whose names end in `.matrix.toml`, looked for in this directory and below",
+            "name the file, or go to the directory that holds it",
         ),
         (
             "there is no journal …; a run writes one",
@@ -27,18 +27,18 @@ REMEDIES: dict[str, Rows] = {
             "`keen-matrix run SPEC`",
         ),
         (
-            "… has changed since the run in …; run it anew",
+            "… has changed since the run in …; run it again",
             "ids and expectations may be others now",
             "run it again; a report of the old run needs the old spec",
         ),
         (
-            "no vector has an id that begins with …; keen-matrix unfold shows the ids",
+            "no case has an id that begins with …; keen-matrix unfold shows the ids",
             "an id follows from the words and what stands around the case: it is another when they are",
             "`keen-matrix unfold`, or `--only 'WORD'` in place of an id",
         ),
         ("several ids begin with …: …", "four characters do not always suffice", "give one more"),
         (
-            "… is being written by another run, …; wait for its end, or give this run a journal of its own with --journal",
+            "… is being written by another run, …; wait until it ends, or give this run its own journal with --journal",
             "two runs may not write one journal",
             "`run --journal other.jsonl`",
         ),
@@ -65,7 +65,7 @@ REMEDIES: dict[str, Rows] = {
             "correct the name; a brace that is no field is written `{{`, or `literal = true`",
         ),
         (
-            'a text with fields of its own (f"…") cannot stand in an expression',
+            'an f-string cannot be used in an expression',
             "expressions are a part of Python's",
             "join texts with `+` and `str(…)`, or put fields into the template itself",
         ),
@@ -96,12 +96,12 @@ REMEDIES: dict[str, Rows] = {
             "correct the name",
         ),
         (
-            "no vector can be made that this signature accepts",
+            "no call can be made that this signature accepts",
             "the types, examples or conditions leave nothing",
             "give examples that are legal, or relax `where`",
         ),
         (
-            "… is a … that exists, and the spec puts none in place",
+            "… is a … that must exist, but the spec provides none",
             "a value of type file or dir is to exist, and the case's directory is empty",
             '`[files]` with one, or `type = "path"`',
         ),
@@ -110,12 +110,12 @@ REMEDIES: dict[str, Rows] = {
         (
             "the program cannot be launched: …",
             "the first launch word was not found, or may not be executed",
-            "look at `[program] launch`: relative names go from the spec's folder as `{here}/…`, others are looked for in PATH",
+            "look at `[program] launch`: relative names go from the spec's directory as `{here}/…`, others are looked for in PATH",
         ),
         (
             "the build ended with exit …, so nothing was run; its last lines:…",
             "`[program] build` must exit 0",
-            "run it by hand in the spec's folder",
+            "run it by hand in the spec's directory",
         ),
         (
             "the build cannot be run: …",
@@ -129,7 +129,7 @@ REMEDIES: dict[str, Rows] = {
         ),
         (
             "the journal … cannot be written: …",
-            "the folder is not there, not writable, or full",
+            "the directory is not there, not writable, or full",
             "`--journal` elsewhere",
         ),
         (
@@ -175,17 +175,17 @@ REMEDIES: dict[str, Rows] = {
             "remove the `known`",
         ),
         (
-            'help comes on standard error; [help] stream = "stderr" states it, "stdout" refuses it',
+            'help is printed on standard error; [help] stream = "stderr" accepts that, "stdout" rejects it',
             "remarked on: both are found among programs",
             "state which",
         ),
         (
-            "the help lists …, which the synopsis does not have",
+            "the help lists …, which is not in the synopsis",
             "the usage line and the help do not agree",
             "add the option to the synopsis, or take it out of the help",
         ),
         (
-            "it leaves …, which no word names; tidy = true refuses it",
+            "it leaves …, which no word of the call names; tidy = true forbids it",
             "remarked on: a file that nobody asked for",
             "`tidy = true` in `[signature]` makes it a failure",
         ),
@@ -219,7 +219,7 @@ REMEDIES: dict[str, Rows] = {
             "call it for them",
         ),
         (
-            "interrupted before all that stand on the same had come",
+            "interrupted before every case that shares this value had finished",
             "of an interrupted `fill` the cells are filled in whose vectors have come; what stands for others too is not",
             "call it again",
         ),
@@ -243,7 +243,7 @@ REMEDIES: dict[str, Rows] = {
     ],
     "Places": [
         (
-            "of no vector the lines are known",
+            "no case could be traced to source lines",
             "no program of the run could be traced, or the traced launches ran no file of its own",
             "what is missing stands above it; [which runtimes](insight.md)",
         ),

@@ -1,4 +1,4 @@
-"""What the tests share: the installed command, run in a folder of the test's own."""
+"""What the tests share: the installed command, run in a directory of the test's own."""
 
 from __future__ import annotations
 
@@ -65,13 +65,13 @@ def zygote() -> Zygote:
 
 
 class Place:
-    """A folder with specs, in which the command is called."""
+    """A directory with specs, in which the command is called."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, directory: Path) -> None:
+        self.directory = directory
 
     def write(self, name: str, text: str) -> Path:
-        path = self.folder / name
+        path = self.directory / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(textwrap.dedent(text), encoding="utf-8")
         return path
@@ -80,10 +80,10 @@ class Place:
         """Call the command; `anew` has an interpreter of its own started for it."""
         outer = {**os.environ, "NO_COLOR": "1", **(env or {})}
         if not anew and not any(name.startswith(TAKES_INTERPRETER) for name in {*(env or {})} - {*SIDE_BY_SIDE}) and sys.platform == "linux":
-            status, out, err = zygote().call(COMMAND, list(words), str(self.folder), outer, stdin.encode(), timeout)
+            status, out, err = zygote().call(COMMAND, list(words), str(self.directory), outer, stdin.encode(), timeout)
             return Came(status, out.decode(), err.decode())
         done = subprocess.run(
-            [COMMAND, *words], cwd=self.folder, env=outer, input=stdin.encode(), capture_output=True, timeout=timeout
+            [COMMAND, *words], cwd=self.directory, env=outer, input=stdin.encode(), capture_output=True, timeout=timeout
         )
         return Came(done.returncode, done.stdout.decode(), done.stderr.decode())
 
@@ -91,12 +91,12 @@ class Place:
         """Start a call of the command, which leads a session of its own."""
         if sys.platform != "linux":
             return self.start_anew(*words, env={**os.environ, **(env or {})})
-        return zygote().start(COMMAND, list(words), str(self.folder), {**os.environ, **(env or {})})
+        return zygote().start(COMMAND, list(words), str(self.directory), {**os.environ, **(env or {})})
 
     def start_anew(self, *words: str, **more: Any) -> subprocess.Popen[bytes]:
         """As `start`, by an interpreter that is started for it."""
         pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE, **more}
-        return subprocess.Popen([COMMAND, *words], cwd=self.folder, start_new_session=True, **pipes)
+        return subprocess.Popen([COMMAND, *words], cwd=self.directory, start_new_session=True, **pipes)
 
     def await_programs(self, process: Started | subprocess.Popen[bytes], count: int) -> list[str]:
         """Wait until so many workers of a run each run a program, and return the workers' numbers."""
@@ -109,7 +109,7 @@ class Place:
         return workers
 
     def journal(self, name: str = ".keen-matrix/last.jsonl") -> list[dict[str, Any]]:
-        return [json.loads(line) for line in (self.folder / name).read_text().splitlines()]
+        return [json.loads(line) for line in (self.directory / name).read_text().splitlines()]
 
     def cases(self, name: str = ".keen-matrix/last.jsonl") -> list[dict[str, Any]]:
         return [each for each in self.journal(name) if "id" in each]
@@ -153,8 +153,8 @@ def aspects_of(place: Place) -> Callable[..., dict[str, tuple[str, ...]]]:
 
 @pytest.fixture(autouse=True)
 def nothing_left(request: pytest.FixtureRequest) -> Any:
-    """Every test leaves no program that it started behind: none may still run in its folder or below a case's."""
-    if "tmp_path" not in request.fixturenames:  # it starts none, and to make a folder for it takes longer than most such tests
+    """Every test leaves no program that it started behind: none may still run in its directory or below a case's."""
+    if "tmp_path" not in request.fixturenames:  # it starts none, and to make a directory for it takes longer than most such tests
         yield
         return
     tmp_path = request.getfixturevalue("tmp_path")
@@ -169,8 +169,8 @@ def nothing_left(request: pytest.FixtureRequest) -> Any:
     assert not left
 
 
-def _runs_below(pid: str, folder: str) -> bool:
+def _runs_below(pid: str, directory: str) -> bool:
     try:
-        return os.readlink(f"/proc/{pid}/cwd").startswith(folder + os.sep)
+        return os.readlink(f"/proc/{pid}/cwd").startswith(directory + os.sep)
     except OSError:
         return False

@@ -41,20 +41,20 @@ name = "all"
 line = "{port} [-n {n}]"
 axes.port = ["Skerry", "Holm"]
 axes.n = ["1", "2"]
-where = ["port != 'Holm' or n == '1'"]
+only-if = ["port != 'Holm' or n == '1'"]
 expect = [{ exit = 0, stdout.matches = "a+" }, { when = "n == '1'", stdout.contains = ["{port}"] }]
 """
 
 
 class Zygote:
-    """The interpreter that is forked. `bin` is a folder for PATH, whose `keen-matrix` is a fork of it too."""
+    """The interpreter that is forked. `bin` is a directory for PATH, whose `keen-matrix` is a fork of it too."""
 
     def __init__(self, env: dict[str, str] | None = None) -> None:
         self.control, theirs = socket.socketpair()
-        self._folder = tempfile.TemporaryDirectory()
-        self.bin = os.path.join(self._folder.name, "bin")
+        self._directory = tempfile.TemporaryDirectory()
+        self.bin = os.path.join(self._directory.name, "bin")
         with theirs, socket.socket(socket.AF_UNIX) as door:
-            door.bind(os.path.join(self._folder.name, "door"))
+            door.bind(os.path.join(self._directory.name, "door"))
             door.listen(16)
             os.mkdir(self.bin)
             client = Path(self.bin, "keen-matrix")
@@ -89,7 +89,7 @@ class Zygote:
 
     def start(self, command: str, words: list[str], cwd: str, env: dict[str, str], into: int | None = None) -> Started:
         """Start a call that leads a session of its own, and prints into pipes or all into a file."""
-        return Started(os.path.join(self._folder.name, "door"), [[command, *words], cwd, env, True], into)
+        return Started(os.path.join(self._directory.name, "door"), [[command, *words], cwd, env, True], into)
 
     def last_words(self) -> str:
         """Return what the interpreter said when it ended by itself: most often what could not be imported."""
@@ -101,7 +101,7 @@ class Zygote:
         """End the interpreter."""
         self.control.close()
         self._process.wait()
-        self._folder.cleanup()
+        self._directory.cleanup()
 
 
 class Started:
@@ -159,7 +159,7 @@ class Started:
 
 
 def _ask(asked: socket.socket, request: list[object], streams: list[int]) -> None:
-    """Send what is to be called: its words, folder and environment, whether it leads a session; and its streams, which are closed here."""
+    """Send what is to be called: its words, directory and environment, whether it leads a session; and its streams, which are closed here."""
     body = marshal.dumps(request)
     asked.sendmsg([LENGTH.pack(len(body))], [(socket.SOL_SOCKET, socket.SCM_RIGHTS, array.array("i", streams))])
     asked.sendall(body)
@@ -364,5 +364,5 @@ def be_called(ours: list[socket.socket], fds: list[int], words: list[str], cwd: 
 
 
 if __name__ == "__main__":
-    sys.path.pop(0)  # the tests' own folder
+    sys.path.pop(0)  # the tests' own directory
     serve(*(socket.socket(fileno=int(each)) for each in sys.argv[1:]))

@@ -1,4 +1,4 @@
-"""What an attentive person also tries: a default stated, an option given twice, numbers that wrap, other surroundings, tidiness."""
+"""What an attentive person also tries: a default written out, an option given twice, numbers that wrap, other surroundings, tidiness."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ echo "fare $number $port" || exit 3
 """
 VALUES = 'values.N = { type = "int", min = 1, max = 60, default = 3 }\n'
 FAULTS = {
-    "a default that is another": ("number=3", "number=4", {"default stated"}),
+    "a default that is another": ("number=3", "number=4", {"default written out"}),
     "a number that wraps": ("[ ${#given} -lt 10 ]", "given=$((given % 4294967296))", {"out-of-range"}),
     "a decimal comma": ("given=$1", "given=${1%%,*}", {"bad-type"}),
     "any letter case": ('case $left$1 in', 'case $1 in --[NQ]*) low=$(echo "$1" | tr A-Z a-z); shift; set -- "$low" "$@" ;; esac\n    case $left$1 in',

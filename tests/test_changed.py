@@ -50,7 +50,7 @@ def office(tmp_path: Path) -> Place:
 
 def launched(office: Place) -> list[str]:
     """Return the words that the program got since this was asked last, in order."""
-    log = office.folder.parent / "launched"
+    log = office.directory.parent / "launched"
     words = sorted(log.read_text().split()) if log.exists() else []
     log.unlink(missing_ok=True)
     return words
@@ -58,7 +58,7 @@ def launched(office: Place) -> list[str]:
 
 def edit(name: str, old: str, new: str) -> Callable[[Place], None]:
     def act(office: Place) -> None:
-        path = office.folder / name
+        path = office.directory / name
         text = path.read_text()
         assert old in text
         path.write_text(text.replace(old, new, 1))
@@ -79,7 +79,7 @@ EVERYTHING = ["Holm", "North", "Skerry", "South"]
     (edit("prices.sh", "12", "13"), EVERYTHING),
     (edit("islands.csv", "South,0", "South,1"), ["South"]),
     (lambda office: office.write("islands.csv", "island,exit\nEast,0\nNorth,0\nSouth,0\n"), ["East"]),
-    (lambda office: (office.folder / "fare.sh").touch(), []),
+    (lambda office: (office.directory / "fare.sh").touch(), []),
     (lambda office: office.write("fare.sh.notes", "new"), EVERYTHING),
     (lambda office: office.write(".hidden/notes", "new"), []),
 ], ids=["nothing", "a value", "an expectation", "a tag", "a time limit", "a comment", "the program", "a file that it reads",
@@ -124,7 +124,7 @@ def test_the_environment_counts_as_far_as_it_is_taken_over(office: Place) -> Non
     assert launched(office) == EVERYTHING
 
 
-def test_cases_that_share_a_folder_are_never_taken_over(office: Place) -> None:
+def test_cases_that_share_a_directory_are_never_taken_over(office: Place) -> None:
     edit("fare.matrix.toml", 'name = "islands"', 'name = "islands"\ndirectory = "spec"')(office)
     office.call("run")
     launched(office)
@@ -132,7 +132,7 @@ def test_cases_that_share_a_folder_are_never_taken_over(office: Place) -> None:
     assert launched(office) == ["Holm", "Skerry"]
 
 
-def test_sources_stand_in_place_of_the_folders(office: Place) -> None:
+def test_sources_stand_in_place_of_the_directories(office: Place) -> None:
     edit("fare.matrix.toml", "[program]", '[program]\nsources = ["prices.sh"]')(office)
     office.call("run")
     launched(office)
@@ -148,12 +148,12 @@ def test_large_files_are_told_by_size_and_time_and_a_pipe_is_not_read(office: Pl
     from keen_matrix.core.runs.watching import sources
 
     monkeypatch.setattr(sources, "READ_IN_ALL", 30)
-    places = sources.SourcePlaces(folders=(str(office.folder),), files=())
+    places = sources.SourcePlaces(directories=(str(office.directory),), files=())
     read = [each for each, digest in sources.digests_of(places).items() if "-" not in digest]
     assert sum(os.path.getsize(each) for each in read) <= 30
     assert len(sources.digests_of(places)) == 3, "the program, what it reads, and the table; not the spec"
-    os.mkfifo(office.folder / "pipe")
-    os.mkfifo(office.folder / "journal")
+    os.mkfifo(office.directory / "pipe")
+    os.mkfifo(office.directory / "journal")
     assert office.call("run", "--changed", "--journal", "journal", timeout=20).status in (0, 3)
 
 
@@ -177,10 +177,10 @@ class Watching:
     """A run that watches, and what it has written so far."""
 
     def __init__(self, office: Place, *words: str, log: Path | None = None) -> None:
-        self.log = log or office.folder.parent / "watched.txt"
+        self.log = log or office.directory.parent / "watched.txt"
         with self.log.open("wb") as log:
             env = {**os.environ, "NO_COLOR": "1"}
-            self.process = zygote().start(COMMAND, ["run", "--watch", *words], str(office.folder), env, log.fileno())
+            self.process = zygote().start(COMMAND, ["run", "--watch", *words], str(office.directory), env, log.fileno())
         self._seen = 0
 
     def until(self, text: str) -> str:
@@ -216,8 +216,8 @@ def watching(office: Place) -> Iterator[Callable[..., Watching]]:
 
 
 def test_each_save_tells_what_it_changed(office: Place, watching: Callable[..., Watching]) -> None:
-    watch = watching("--notify", f"sh -c 'echo \"$0\" > {office.folder.parent}/told'")
-    assert "4 vectors: all passed" in watch.until("waiting for a change")
+    watch = watching("--notify", f"sh -c 'echo \"$0\" > {office.directory.parent}/told'")
+    assert "4 cases: all passed" in watch.until("waiting for a change")
     edit("prices.sh", "12", "11")(office)
     told = watch.until("waiting for a change")
     assert "prices.sh changed" in told
@@ -226,15 +226,15 @@ def test_each_save_tells_what_it_changed(office: Place, watching: Callable[..., 
     assert "other output  2" in told
     assert "expected" in told
     edit("fare.sh", "bad", "worse")(office)
-    assert "as before, 2 vectors failed" in watch.until("waiting for a change")
+    assert "as before, 2 cases failed" in watch.until("waiting for a change")
     edit("prices.sh", "11", "12")(office)
     told = watch.until("waiting for a change")
     assert "newly passing  2" in told
     edit("fare.matrix.toml", '"Skerry"]', '"Skerry", "Reef"]')(office)
     told = watch.until("waiting for a change")
-    assert "new  1 vector" in told
-    assert "5 vectors: all passed (4 of them unchanged and not launched)" in told
-    assert "5 vectors" in (office.folder.parent / "told").read_text()
+    assert "new  1 case" in told
+    assert "5 cases: all passed (4 of them unchanged and not launched)" in told
+    assert "5 cases" in (office.directory.parent / "told").read_text()
     assert watch.end() == 0
 
 
@@ -244,7 +244,7 @@ def test_a_spec_that_becomes_wrong_and_right_again(office: Place, watching: Call
     edit("fare.matrix.toml", "[[matrix]]", "[[matrix]")(office)
     assert "fare.matrix.toml:4:" in watch.until("waiting for a change")
     edit("fare.matrix.toml", "[[matrix]", "[[matrix]]")(office)
-    assert "4 vectors: all passed" in watch.until("waiting for a change")
+    assert "4 cases: all passed" in watch.until("waiting for a change")
     assert watch.end() == 0
 
 
@@ -253,8 +253,8 @@ def test_a_change_ends_the_round_that_goes_on(office: Place, watching: Callable[
     watch.until("waiting for a change")
     begun = time.monotonic()
     edit("prices.sh", "PRICE=12", "PRICE=12; touch ../begun; sleep 90")(office)
-    edit("prices.sh", "../begun", str(office.folder.parent / "begun"))(office)
-    while not (office.folder.parent / "begun").exists():
+    edit("prices.sh", "../begun", str(office.directory.parent / "begun"))(office)
+    while not (office.directory.parent / "begun").exists():
         assert time.monotonic() < begun + 30
         time.sleep(0.02)
     edit("prices.sh", "sleep 90", "true")(office)
@@ -271,11 +271,11 @@ def test_what_came_in_a_round_that_was_ended_is_told_by_the_next(
 ) -> None:
     watch = watching("--jobs", "4")
     watch.until("waiting for a change")
-    begun = office.folder.parent / "begun"
-    (office.folder.parent / "launched").write_text("")
+    begun = office.directory.parent / "begun"
+    (office.directory.parent / "launched").write_text("")
     edit("prices.sh", "PRICE=12", f'PRICE="12 or so"; [ "$1" != South ] || [ -e {begun} ] || {{ touch {begun}; sleep 90; }}')(office)
     until = time.monotonic() + 30
-    while not (begun.exists() and len((office.folder.parent / "launched").read_text().split()) == 3):
+    while not (begun.exists() and len((office.directory.parent / "launched").read_text().split()) == 3):
         assert time.monotonic() < until
         time.sleep(0.02)
     time.sleep(0.5)  # until they are written
@@ -311,8 +311,8 @@ def _until_still(watch: Watching) -> None:
     raise AssertionError(f"it goes round for ever: {watch.log.read_text()}")
 
 
-def test_its_own_output_in_the_folder_that_is_watched_begins_no_round(office: Place, watching: Callable[..., Watching]) -> None:
-    watch = watching(log=office.folder / "watch.log")
+def test_its_own_output_in_the_directory_that_is_watched_begins_no_round(office: Place, watching: Callable[..., Watching]) -> None:
+    watch = watching(log=office.directory / "watch.log")
     watch.until("waiting for a change")
     time.sleep(1.5)
     assert watch.log.read_text().count("waiting for a change") == 1
@@ -345,7 +345,7 @@ def test_files_that_the_spec_names_count_wherever_they_are(tmp_path: Path) -> No
 
 
 def test_what_version_control_ignores_is_no_source(office: Place) -> None:
-    subprocess.run(["git", "init", "-q", "."], cwd=office.folder, check=True)
+    subprocess.run(["git", "init", "-q", "."], cwd=office.directory, check=True)
     office.write(".gitignore", "*.out\n.keen-matrix\n")
     office.write("build.out", "1")
     office.call("run")
@@ -356,7 +356,7 @@ def test_what_version_control_ignores_is_no_source(office: Place) -> None:
 
 def test_a_reader_that_has_enough_ends_the_watch(office: Place) -> None:
     process = subprocess.Popen(
-        [COMMAND, "run", "--watch"], cwd=office.folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL,
+        [COMMAND, "run", "--watch"], cwd=office.directory, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL,
         start_new_session=True,
     )  # fmt: skip
     assert process.stdout is not None

@@ -220,11 +220,11 @@ def test_values_of_axes_as_grids_show_them(value: object, shown: str) -> None:
 def test_a_journal_that_is_given_as_a_spec_is_told_of(place: Place) -> None:
     place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "a"\nexpect.exit = 0\n')
     assert place.call("run", "--journal", "r.jsonl").status == 0
-    before = (place.folder / "r.jsonl").read_bytes()
+    before = (place.directory / "r.jsonl").read_bytes()
     for command in ("doubt", "suspects", "lint", "run"):
         came = place.call(command, "r.jsonl")
         assert came.status == 2 and "r.jsonl has results in it and is not a spec" in came.err, command
-    assert (place.folder / "r.jsonl").read_bytes() == before
+    assert (place.directory / "r.jsonl").read_bytes() == before
 
 
 def test_a_dash_is_standard_output_and_no_file(place: Place) -> None:
@@ -235,4 +235,4 @@ def test_a_dash_is_standard_output_and_no_file(place: Place) -> None:
     assert refused.status == 2 and "keen-matrix report --format csv" in refused.err
     place.call("run")
     assert place.call("report", "--format", "csv", "-o", "-").out == place.call("report", "--format", "csv").out != ""
-    assert not (place.folder / "-").exists()
+    assert not (place.directory / "-").exists()

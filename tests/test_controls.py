@@ -154,8 +154,8 @@ STATED = [
     ("-w", "bad: choose from 'a', 'b'", 'values.WHEN = { of = ["a", "b"] }'), ("-w", "invalid integer 'word'", 'values.WHEN = { type = "int" }'),
     ("-w", "could not convert string to float: 'word'", 'values.WHEN = { type = "float" }'), ("-w", "not a date", 'values.WHEN = { type = "date" }'),
     ("-w", "word: No such file or directory", 'values.WHEN = { type = "file" }, and one in [files]'),
-    ("-w", "refused", 'values.WHEN = { example = "…" }, a value that the program takes'), ("-n", "refused", ""),
-    ("-f", "refused", 'synopsis without it, or: actions = ["-f"] where it ends the call by itself'),
+    ("-w", "refused", 'values.WHEN = { example = "…" }, with a value that the program accepts'), ("-n", "refused", ""),
+    ("-f", "refused", 'synopsis without it, or: actions = ["-f"] if it acts alone, as --version does'),
 ]  # fmt: skip
 
 
@@ -174,7 +174,7 @@ def test_values_to_try_are_those_of_names_without_a_type() -> None:
     assert values_told("choose from 'x', 'y'") == ["x", "2"] and values_told("a single character") == [",", "2"]
     assert [values_told(each)[0] for each in ("must be a 1-character string", "expected a character, length 1 string", "11 characters")] == [",", ",", "2"]
     assert values_told("invalid float") == ["1.5", "2"] and values_told("no") == ["2"]
-    assert stated_example('values.A = { example = "…" }, a value that the program takes', {"A": "2"}) == 'values.A = { example = "2" }'
+    assert stated_example('values.A = { example = "…" }, with a value that the program accepts', {"A": "2"}) == 'values.A = { example = "2" }'
 
 
 # --- causes ---
@@ -292,13 +292,13 @@ def roles(model: Any, data: dict[str, Any]) -> list[tuple[tuple[Any, ...], Role]
 
 @pytest.mark.parametrize(("data", "found"), [
     ({"line": "{a}"}, [(("line",), Role.LINE)]), ({"line": ["a", "{b}"]}, [(("line", 0), Role.TEMPLATE), (("line", 1), Role.TEMPLATE)]),
-    ({"where": ["a"]}, [(("where", 0), Role.EXPRESSION)]), ({"stdin": "x"}, [(("stdin",), Role.TEMPLATE)]),
+    ({"only-if": ["a"]}, [(("only-if", 0), Role.EXPRESSION)]), ({"stdin": "x"}, [(("stdin",), Role.TEMPLATE)]),
     ({"stdin": {"command": ["a", "b"]}}, [(("stdin", "command", 0), Role.WORDS), (("stdin", "command", 1), Role.WORDS)]),
     ({"files": {"{a}": "x"}}, [(("files", "{a}"), Role.TEMPLATE), (("files", "{a}"), Role.TEMPLATE)]), ({"env": {"A": False, "B": "x"}}, [(("env", "B"), Role.TEMPLATE)]),
     ({"expect": {"exit": "{a}"}}, [(("expect", "exit"), Role.AMOUNT)]), ({"expect": [{"when": "a"}]}, [(("expect", 0, "when"), Role.EXPRESSION)]),
     ({"expect": {"stdout": {"any": ["x", {"not": {"contains": "y"}}]}}},
      [(("expect", "stdout", "any", 0), Role.TEMPLATE), (("expect", "stdout", "any", 1, "not", "contains"), Role.TEMPLATE)]),
-    ({"line": 3, "where": "a", "files": 4, "expect": "x", "nonsense": "{"}, [(("where",), Role.EXPRESSION), (("expect",), Role.AMOUNT)]),
+    ({"line": 3, "only-if": "a", "files": 4, "expect": "x", "nonsense": "{"}, [(("only-if",), Role.EXPRESSION), (("expect",), Role.AMOUNT)]),
 ])  # fmt: skip
 def test_every_text_of_a_matrix_is_found_with_what_it_is_read_as(data: dict[str, Any], found: list[Any]) -> None:
     assert sorted(roles(MatrixTable, data), key=repr) == sorted(found, key=repr)
@@ -339,9 +339,9 @@ exit = 0
 ])  # fmt: skip
 def test_a_difference_counts_only_where_the_control_does_the_same_twice(place: Place, then: str, allowed: set[str]) -> None:
     for start in range(4, 10):  # the experiments before the run take four launches or more; it moves behind one of them
-        (place.folder / "count").unlink(missing_ok=True)
+        (place.directory / "count").unlink(missing_ok=True)
         place.write("moving.sh", MOVING.replace("THEN", then))
-        place.write("a.matrix.toml", REPHRASED % (place.folder / "count", start))
+        place.write("a.matrix.toml", REPHRASED % (place.directory / "count", start))
         place.call("run", "a.matrix.toml")
         verdicts = {each["verdict"] for each in place.cases()}
         assert verdicts <= allowed

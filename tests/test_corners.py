@@ -108,7 +108,7 @@ expect.stdout = "{n}"
 def test_a_torn_last_line_is_left_out_and_a_torn_one_before_is_told(place: Place) -> None:
     place.write("t.matrix.toml", SPEC)
     assert place.call("run").status == 0
-    path = place.folder / ".keen-matrix/last.jsonl"
+    path = place.directory / ".keen-matrix/last.jsonl"
     whole = path.read_bytes()
     path.write_bytes(whole + b'{"id":"abc')
     assert len(list(read_journal(str(path)))) == 5 and place.call("run", "--failed").status == 0

@@ -92,7 +92,7 @@ def test_the_normal_effort_keeps_constraints_while_it_shrinks() -> None:
 
 def test_a_focus_gets_its_own_strength_and_partial_fixed_rows_are_kept() -> None:
     levels = [3, 3, 2, 4, 2]
-    rows = covering_rows(levels, 2, focus=[((0, 1, 3), 3)], always=[{0: 2, 4: 1}, {1: 0}]).tolist()
+    rows = covering_rows(levels, 2, denser=[((0, 1, 3), 3)], always=[{0: 2, 4: 1}, {1: 0}]).tolist()
     assert missing(rows, levels, 2) == set()
     assert len({(row[0], row[1], row[3]) for row in rows}) == 36
     assert any(row[0] == 2 and row[4] == 1 for row in rows)

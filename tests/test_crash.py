@@ -123,7 +123,7 @@ def test_an_operand_or_value_that_may_be_left_out_has_wrong_values_too(place: Pl
     came = place.call("run")
     crashed = {tuple(each["argv"]) for each in place.cases() if each["verdict"] == "crashed"}
     assert {("no-such-file",), ("--cfg", "no-such-file"), ("--log=no-such-file",)} <= crashed, came
-    # what is left out is counted where the result is read, and stands in no vector
+    # what is left out is counted where the result is read, and stands in no case
     assert "1 option left out" in came.out.splitlines()[-2] and "left out   1 option is in no derived case: --old" in came.out
     assert not [each for each in place.cases() if any(word.startswith("--old") for word in each["argv"])]
 
@@ -153,7 +153,7 @@ def test_settle_sets_refusals_aside_and_no_crash(place: Place) -> None:
         synopsis = "[--all] [--list] [--strict] [--decode] PORT"
         """)
     came = place.call("settle", "--write", "--launches", "400", timeout=120)
-    text = (place.folder / "t.matrix.toml").read_text()
+    text = (place.directory / "t.matrix.toml").read_text()
     assert "--decode" not in text.partition("aside")[2] and '"--list"' not in text.partition("aside")[2], text
     assert "--strict" in text.partition("aside")[2], came
     place.call("run")

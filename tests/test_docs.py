@@ -14,7 +14,7 @@ import pytest
 
 from keen_matrix.cli import COMMANDS
 from keen_matrix.core.model.record import VERDICTS
-from keen_matrix.wording.signs import sign_of
+from keen_matrix.wording.signs import sign_of, verdict_text
 from tests.conftest import Place
 
 ROOT = Path(__file__).parent.parent
@@ -29,7 +29,7 @@ SPECS = [
 
 @pytest.mark.parametrize(("name", "text"), SPECS, ids=[name for name, _ in SPECS])
 def test_every_spec_of_the_documentation_holds(place: Place, name: str, text: str) -> None:
-    (place.folder / f"{name}.matrix.toml").write_text(text)
+    (place.directory / f"{name}.matrix.toml").write_text(text)
     came = place.call("lint")
     assert came.status == 0, came.out
     came = place.call("run")
@@ -64,8 +64,8 @@ def test_every_page_stands_in_the_order_and_on_the_index() -> None:
 
 
 def test_the_glossary_has_every_verdict_with_its_sign() -> None:
-    rows = re.findall(r"^\| `(\S+)` \| (\w+) \|", (ROOT / "docs/glossary.md").read_text(), re.MULTILINE)
-    assert rows == [(sign_of(verdict), verdict) for verdict in VERDICTS]
+    rows = re.findall(r"^\| `(\S+)` \| (\w[\w ]*) \|", (ROOT / "docs/glossary.md").read_text(), re.MULTILINE)
+    assert rows == [(sign_of(verdict), verdict_text(verdict)) for verdict in VERDICTS]
 
 
 def test_the_site_is_built_without_a_warning(tmp_path: Path) -> None:
@@ -94,11 +94,11 @@ FORMS = re.findall(r"```toml\n# runs: ([^\n]*)\n# breaks: ([^\n]*)\n(.*?)```", F
 @pytest.mark.parametrize(("runs", "breaks", "expect"), FORMS, ids=[each[2].splitlines()[-1][:50] for each in FORMS])
 def test_an_example_of_a_form_holds_and_is_seen_to_differ(place: Place, runs: str, breaks: str, expect: str) -> None:
     line = "" if expect.startswith("line") else 'line = "Skerry"\n'
-    (place.folder / "t.matrix.toml").write_text(
+    (place.directory / "t.matrix.toml").write_text(
         f'[program]\nlaunch = "sh {{here}}/p.sh"\n[[matrix]]\nname = "m"\n{line}{expect}'
     )
     for script, status in ((runs, 0), (breaks, 1)):
-        (place.folder / "p.sh").write_text(script + "\n")
+        (place.directory / "p.sh").write_text(script + "\n")
         came = place.call("run", "--all")
         assert came.status == status, came.out + came.err
 
@@ -133,7 +133,7 @@ FARE = """
 
 @pytest.fixture(scope="module")
 def readme(tmp_path_factory: pytest.TempPathFactory) -> tuple[Place, str]:
-    """The spec of the readme in a folder where it was run, and what that printed."""
+    """The spec of the readme in a directory where it was run, and what that printed."""
     place = Place(tmp_path_factory.mktemp("readme"))
     place.write("fare.py", FARE)
     place.write("fare.matrix.toml", re.findall(r"```toml\n(.*?)```", (ROOT / "README.md").read_text(), re.DOTALL)[0])
@@ -154,7 +154,7 @@ def test_the_python_page_runs(readme: tuple[Place, str], monkeypatch: pytest.Mon
     import keen_matrix
 
     text = (ROOT / "docs/python.md").read_text()
-    monkeypatch.chdir(readme[0].folder)
+    monkeypatch.chdir(readme[0].directory)
     names: dict[str, Any] = {"print": lambda *_: None}
     for block in re.findall(r"```python\n(.*?)```", text, re.DOTALL):
         exec(block, names)
@@ -170,7 +170,7 @@ def test_the_page_on_the_loop_leaves_open_and_fills_in(place: Place) -> None:
     assert place.call("run").status == 1
     assert {case["verdict"] for case in place.cases()} == {"unchecked"}
     assert place.call("fill", "--write").status == 0
-    assert '["Skerry", "Holm", "4.50"], ["Holm", "Voe", "4.50"]' in (place.folder / "fare.matrix.toml").read_text()
+    assert '["Skerry", "Holm", "4.50"], ["Holm", "Voe", "4.50"]' in (place.directory / "fare.matrix.toml").read_text()
     assert place.call("run").status == 0
     place.write("mark.matrix.toml", '[program]\nlaunch = "echo"\n[[matrix]]\nname = "a"\nline = "?"\nexpect.stdout.lines = ["?"]\n')
     assert place.call("run", "mark.matrix.toml").status == 0
@@ -179,7 +179,7 @@ def test_the_page_on_the_loop_leaves_open_and_fills_in(place: Place) -> None:
 def test_what_the_page_on_drafting_shows_is_what_settling_finds(place: Place) -> None:
     page = (ROOT / "docs/drafting.md").read_text()
     shown = page.partition("```text\n")[2].partition("```")[0]
-    shutil.copytree(ROOT / "src/keen_matrix/demo/office", place.folder / "ferry-office")
+    shutil.copytree(ROOT / "src/keen_matrix/demo/office", place.directory / "ferry-office")
     assert place.call("draft", "-o", "ferry-office/tide-2.matrix.toml", "--", "sh", "ferry-office/sound/tide.sh").status == 0
     came = place.call("settle", "ferry-office/tide-2.matrix.toml", timeout=120).out
     assert came.startswith(shown.rpartition("\n\n")[0]), "the page shows another output"

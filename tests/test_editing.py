@@ -81,7 +81,7 @@ def test_an_item_goes_to_the_end_of_an_array_and_comments_stay_with_theirs(text:
 
 
 def test_what_cannot_be_edited_is_refused_and_nothing_else_changes() -> None:
-    with pytest.raises(EditFault, match=r"a\.b is written as a table of its own"):
+    with pytest.raises(EditFault, match=r"a\.b is written as a separate table"):
         without_key("[a.b]\nc = 1\n", ("a", "b"))
     with pytest.raises(EditFault):
         with_value("a = 1\n", ("a", "b"), "2")
@@ -99,7 +99,7 @@ def test_any_text_is_written_so_that_it_is_read_again(text: str) -> None:
 
 
 TABLES = {
-    "newline in a cell": 'word,out\n"a\nb",\nc,\n', "quotes": '"word","out"\n"a","?"\n"c","?"\n', "mark": "\ufeffword,out\na,\nc,\n",
+    "newline in a cell": 'word,out\n"a\nb",\nc,\n', "quotes": '"word","out"\n"a","<fill>"\n"c","<fill>"\n', "mark": "\ufeffword,out\na,\nc,\n",
     "line ends": "word,out\r\na,\r\nc,\r\n", "other signs": "word;out;note\na;;\"x;y\"\nc;;z\n", "no end": "word,out\na,\nc,",
     "form feed": "word,out,note\na,,\x0cx\nc,,\u2028y\n",
 }  # fmt: skip
@@ -107,7 +107,7 @@ TABLES = {
 
 @pytest.mark.parametrize("name", TABLES)
 def test_a_cell_of_a_table_is_filled_and_all_else_stays_to_the_letter(place: Place, name: str) -> None:
-    (place.folder / "t.csv").write_bytes(TABLES[name].encode())
+    (place.directory / "t.csv").write_bytes(TABLES[name].encode())
     place.write("p.sh", """printf '%s, said' "$1" | tr -d '\\nb'""")
     place.write("t.matrix.toml", """
         [program]
@@ -120,7 +120,7 @@ def test_a_cell_of_a_table_is_filled_and_all_else_stays_to_the_letter(place: Pla
         """)
     came = place.call("fill", "--write")
     assert came.status == 0, came
-    after = (place.folder / "t.csv").read_bytes().decode()
+    after = (place.directory / "t.csv").read_bytes().decode()
 
     def rows(text: str) -> list[list[str]]:
         text = text.removeprefix("\ufeff")
@@ -142,13 +142,13 @@ def test_what_cannot_be_written_is_told_and_the_rest_is(place: Place) -> None:
         name = "m"
         line = "{word}"
         columns = ["word", "out"]
-        rows = [["a", "?"], ["b", "?"], ["c", "?"]]
+        rows = [["a", "<fill>"], ["b", "<fill>"], ["c", "<fill>"]]
         expect.stdout = "{out}"
         """)
     came = place.call("fill", "--write")
-    assert came.status == 1 and "what came is not a text" in came.out
+    assert came.status == 1 and "the output is not text" in came.out
     rows: Any = tomllib.loads(path.read_text())["matrix"][0]["rows"]
-    assert rows == [["a", "x\0y"], ["b", "\u202ec"], ["c", "?"]] and "\u202e" not in path.read_text()
+    assert rows == [["a", "x\0y"], ["b", "\u202ec"], ["c", "<fill>"]] and "\u202e" not in path.read_text()
 
 
 def test_settling_writes_into_inline_tables_and_keeps_the_mark_and_the_line_ends(place: Place) -> None:
@@ -157,7 +157,7 @@ def test_settling_writes_into_inline_tables_and_keeps_the_mark_and_the_line_ends
         [ $# = 1 ] || { echo "fare: one PORT" >&2; exit 3; }
         echo "$1"
         """)
-    path = place.folder / "t.matrix.toml"
+    path = place.directory / "t.matrix.toml"
     text = '\ufeffprogram = { launch = "sh {here}/p.sh" }   # ours\r\nsignature = { synopsis = "[--all] PORT" }\r\n'
     path.write_bytes(text.encode())
     came = place.call("settle", "--write", "--launches", "200", timeout=120)

@@ -40,7 +40,7 @@ def run(
         "t.matrix.toml",
         f'{top}\n[program]\nlaunch = "{language} {{here}}/p.script"\ntimeout = 4\n{program}\n[[matrix]]\nname = "m"\n{matrix}\n',
     )
-    temporary = place.folder / "tmp"
+    temporary = place.directory / "tmp"
     temporary.mkdir(exist_ok=True)
     came = place.call("run", *words, env={"TMPDIR": str(temporary)})
     assert "Traceback" not in came.err, came.err
@@ -213,7 +213,7 @@ def test_whatever_a_program_leaves_behind_is_ended_and_told(place: Place, jobs: 
     for script in LEFT:
         cases = run(place, script, 'line = "{n}"\naxes.n = { from = 1, to = 6 }\nexpect.exit = 0', "--jobs", jobs)
         assert all(each["verdict"] == "failed" and "sleep" in each["leftovers"] for each in cases), script
-        assert _processes_below(place.folder) == []
+        assert _processes_below(place.directory) == []
     cases = run(place, LEFT[0], ONE + 'expect = { exit = 0, leftovers = "allowed" }')
     assert cases[0]["verdict"] == "passed"
 
@@ -226,12 +226,12 @@ def test_a_bystander_is_never_harmed(place: Place) -> None:
     bystander.wait()
 
 
-def _processes_below(folder: Path) -> list[str]:
+def _processes_below(directory: Path) -> list[str]:
     found = []
     for pid in os.listdir("/proc"):
         if pid.isdecimal():
             try:
-                if b"HOME=" + bytes(folder) in Path(f"/proc/{pid}/environ").read_bytes():
+                if b"HOME=" + bytes(directory) in Path(f"/proc/{pid}/environ").read_bytes():
                     found.append(pid)
             except OSError:
                 continue
@@ -285,10 +285,10 @@ def test_few_descriptors_are_enough(place: Place) -> None:
         '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = { from = 1, to = 200 }\nexpect.exit = 0\n',
     )
     came = subprocess.run(
-        [COMMAND, "run", "--jobs", "8"], cwd=place.folder, capture_output=True, text=True, timeout=60,
+        [COMMAND, "run", "--jobs", "8"], cwd=place.directory, capture_output=True, text=True, timeout=60,
         preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_NOFILE, (64, 64)),
     )  # fmt: skip
-    assert came.returncode == 0 and "200 vectors: all passed" in came.stdout, came.stderr
+    assert came.returncode == 0 and "200 cases: all passed" in came.stdout, came.stderr
 
 
 def test_steps_run_in_one_directory_each_with_its_own_expectations(place: Place) -> None:
@@ -345,7 +345,7 @@ def test_a_build_runs_once_and_its_failure_stops_everything(place: Place) -> Non
         'line = "{n}"\naxes.n = [1, 2, 3]\nexpect.exit = 0',
         program="build = \"sh -c 'echo built >> {here}/log'\"",
     )
-    assert len(cases) == 3 and (place.folder / "log").read_text() == "built\n"
+    assert len(cases) == 3 and (place.directory / "log").read_text() == "built\n"
     place.write(
         "t.matrix.toml",
         '[program]\nlaunch = "true"\nbuild = "sh -c \'echo no such port; exit 4\'"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.exit = 0\n',
@@ -373,7 +373,7 @@ def test_a_killed_run_is_resumed_to_the_same_journal(place: Place) -> None:
     place.write("t.matrix.toml", LONG)
     assert place.call("run", "--journal", "whole.jsonl").status == 1
     process = place.start("run", "--journal", "j.jsonl")
-    journal = place.folder / "j.jsonl"
+    journal = place.directory / "j.jsonl"
     for _ in range(200):
         if journal.exists() and journal.read_bytes().count(b"\n") > 12:
             break
@@ -385,11 +385,11 @@ def test_a_killed_run_is_resumed_to_the_same_journal(place: Place) -> None:
     before = journal.read_bytes().count(b'"verdict"')
     assert 10 < before < 60
     came = place.call("run", "--journal", "j.jsonl", "--resume")
-    assert came.status == 1 and "60 vectors: 40 passed, 20 failed" in came.out
+    assert came.status == 1 and "60 cases: 40 passed, 20 failed" in came.out
     assert essence(place, "j.jsonl") == essence(place, "whole.jsonl")
     assert place.journal("j.jsonl")[-1]["counts"] == {"passed": 40, "failed": 20}
     again = place.call("run", "--journal", "j.jsonl", "--resume")
-    assert "60 vectors: 40 passed, 20 failed" in again.out and len(place.journal("j.jsonl")) == 62
+    assert "60 cases: 40 passed, 20 failed" in again.out and len(place.journal("j.jsonl")) == 62
     place.write("t.matrix.toml", LONG.replace("0.05", "0.04"))
     assert "has changed since" in place.call("run", "--journal", "j.jsonl", "--resume").err
 
@@ -407,9 +407,9 @@ def test_shards_are_disjoint_and_together_complete(place: Place) -> None:
 def test_only_what_failed_last_time_is_run_again(place: Place) -> None:
     place.write("t.matrix.toml", LONG.replace("sleep 0.05; ", ""))
     place.call("run")
-    assert "20 vectors: 20 failed" in place.call("run", "--failed").out
+    assert "20 cases: 20 failed" in place.call("run", "--failed").out
     place.write("t.matrix.toml", LONG.replace("sleep 0.05; ", "").replace("$(($1 % 3 == 0))", "0"))
-    assert "20 vectors: all passed" in place.call("run", "--failed").out
+    assert "20 cases: all passed" in place.call("run", "--failed").out
     assert place.call("run", "--failed").out == "everything passed last time; there is nothing to run again\n"
 
 
@@ -421,7 +421,7 @@ def test_a_run_stops_after_so_many_failures(place: Place) -> None:
 
 
 def test_repetitions_that_disagree_are_unsteady(place: Place) -> None:
-    script = f"n=$(cat {place.folder}/n 2>/dev/null || echo 0); echo $((n + 1)) > {place.folder}/n; [ $1 = steady ] || echo $n"
+    script = f"n=$(cat {place.directory}/n 2>/dev/null || echo 0); echo $((n + 1)) > {place.directory}/n; [ $1 = steady ] || echo $n"
     cases = run(
         place, script, 'line = "{k}"\naxes.k = ["steady", "odd"]\nexpect.exit = 0', "--repeat", "3", "--jobs", "1"
     )
@@ -465,7 +465,7 @@ def test_an_output_cap_of_ones_own(place: Place) -> None:
 @pytest.mark.skipif(not os.path.isdir("/proc/self/task"), reason="needs /proc")
 def test_a_run_of_many_cases_holds_its_memory(place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
     """What stays of a case, here and in its worker, is less than the line of its record."""
-    monkeypatch.chdir(place.folder)
+    monkeypatch.chdir(place.directory)
     place.write("t.matrix.toml", """
         [program]
         launch = "true"
@@ -526,7 +526,7 @@ def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int,
     """The whole process group gets the signal, as from a terminal that is closed or a CI system that cancels: at some moment of
     the start, whichever that is on this machine, or (None) once programs run."""
     place.write("t.matrix.toml", LONG.replace("0.05", "30"))
-    process = place.start_anew("run", env={**os.environ, "TMPDIR": str(place.folder)})
+    process = place.start_anew("run", env={**os.environ, "TMPDIR": str(place.directory)})
     if moment is None:
         place.await_programs(process, 1)
     else:
@@ -539,9 +539,9 @@ def test_what_ends_a_run_leaves_nothing_at_any_moment(place: Place, number: int,
         assert number == signal.SIGINT and b"Exception ignored in" in (late.stderr or b""), late
         os.killpg(process.pid, number)
         told = process.communicate(timeout=60)
-    assert process.returncode in (130, -number) and _processes_below(place.folder) == [], told
+    assert process.returncode in (130, -number) and _processes_below(place.directory) == [], told
     assert process.returncode == 130 or moment is not None, "only before the command is there to hear it"
-    assert not [each for each in os.listdir(place.folder) if each.startswith("keen-matrix-")]
+    assert not [each for each in os.listdir(place.directory) if each.startswith("keen-matrix-")]
 
 
 @pytest.mark.skipif(not sys.platform.startswith("linux"), reason="found by /proc")

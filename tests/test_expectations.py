@@ -47,7 +47,7 @@ def pointers(form: JsonForm, text: str) -> list[str]:
         (JsonForm([{"id": 1, "n": 2}], ignore=(("*", "id"),)), '[{"id": 9, "n": 2}]', []), (JsonForm(1.5, tolerance=Tolerance(0.1)), "1.55", []),
         (JsonForm(2**70), str(2**70), []), (JsonForm(2**70), str(2**70 + 1), ["/"]), (JsonForm(float("nan")), "NaN", []),
         (JsonForm({"a/b": {"~": 1}}), '{"a/b": {"~": 2}}', ["/a~1b/~0"]), (JsonForm([1]), "[1, 2", ["Expecting ',' delimiter"]),
-        (JsonForm([{"a": 1}], lines=True), '{"a": 1}\n', []), (JsonForm({"a": 1}), '{"a": 1, "a": 2}', ['the key "a" stands twice']),
+        (JsonForm([{"a": 1}], lines=True), '{"a": 1}\n', []), (JsonForm({"a": 1}), '{"a": 1, "a": 2}', ['the key "a" occurs twice']),
     ],
 )  # fmt: skip
 def test_json_by_value(form: JsonForm, text: str, differs: list[str]) -> None:
@@ -81,8 +81,8 @@ def test_a_value_is_like_its_own_json_and_pointers_read_back(value: Any) -> None
 def test_recorded_outputs_read_back_whatever_the_bytes(entries: dict[str, dict[str, bytes]]) -> None:
     import tempfile
 
-    with tempfile.TemporaryDirectory() as folder:
-        path = f"{folder}/b/m.txt"
+    with tempfile.TemporaryDirectory() as directory:
+        path = f"{directory}/b/m.txt"
         write_baselines(path, written_baselines("m", "s", entries, dict.fromkeys(entries, "a 'b' case x")))
         assert read_baselines(path) == entries
         assert all(32 <= each < 127 or each >= 128 or each in (9, 10) for each in Path(path).read_bytes())
@@ -127,7 +127,7 @@ def test_large_outputs_are_compared_in_seconds(place: Place) -> None:
 def test_a_slow_pattern_is_given_up_and_says_so(place: Place) -> None:
     spec(place, "[[matrix]]\nname = \"m\"\nline = \"x\"\nexpect.stdout.matches = '^(?:0|00|000)+(?<!0)$'", "printf '%040d' 0")
     came = place.call("run")
-    assert "^(?:0|00|000)+(?<!0)$ (given up after 2 s)" in came.out
+    assert "^(?:0|00|000)+(?<!0)$ (gave up after 2 s)" in came.out
 
 
 def test_lines_are_templates_and_may_hold_several() -> None:
@@ -206,7 +206,7 @@ axes.n = ["1", "2"]
 expect = { stdout.baseline = true, files.log.baseline = true }
 """
     spec(place, body, 'printf "got %s" $1; echo log > log')
-    assert place.call("run").status == 1 and not list(place.folder.glob("*.baselines")), "run records nothing"
+    assert place.call("run").status == 1 and not list(place.directory.glob("*.baselines")), "run records nothing"
     came = place.call("baseline")
     assert came.status == 1 and "4 new" in came.out
     came = place.call("baseline", "--ask", stdin="y\nn\ny\ny\n")
@@ -214,7 +214,7 @@ expect = { stdout.baseline = true, files.log.baseline = true }
     place.call("run")
     assert place.call("baseline", "--accept").status == 0
     assert place.call("run").status == 0
-    text = (place.folder / "t.baselines/m.txt").read_text()
+    text = (place.directory / "t.baselines/m.txt").read_text()
     assert text.count("\ncase ") == 2 and "\nstdout:\n| got 1\n^\n" in text
     spec(place, body, 'printf "made %s\\033[0m" $1; echo log > log')
     place.call("run")
@@ -226,8 +226,8 @@ expect = { stdout.baseline = true, files.log.baseline = true }
     came = place.call("baseline")
     assert "2 unused" in came.out and came.status == 1
     assert place.call("baseline", "--accept").status == 0
-    assert (place.folder / "t.baselines/m.txt").read_text().count("\ncase ") == 1
-    (place.folder / "t.baselines/m.txt").write_text("rubbish\n")
+    assert (place.directory / "t.baselines/m.txt").read_text().count("\ncase ") == 1
+    (place.directory / "t.baselines/m.txt").write_text("rubbish\n")
     assert "m.txt:1: this line does not belong in a file of baselines" in place.call("run").out
     assert place.call("baseline").status == 2
 
@@ -250,7 +250,7 @@ def test_outputs_accepted_in_two_branches_merge(place: Place) -> None:
     def git(*words: str) -> None:
         subprocess.run(
             ["git", "-c", "user.name=x", "-c", "user.email=x@x", *words],
-            cwd=place.folder,
+            cwd=place.directory,
             check=True,
             capture_output=True,
         )
@@ -265,7 +265,7 @@ def test_outputs_accepted_in_two_branches_merge(place: Place) -> None:
         place.call("baseline", "--accept", "--only", id)
         git("commit", "-qam", branch)
     git("merge", "one")
-    assert len(read_baselines(str(place.folder / "t.baselines/m.txt"))) == 8
+    assert len(read_baselines(str(place.directory / "t.baselines/m.txt"))) == 8
 
 
 LINT = {
@@ -297,7 +297,7 @@ def test_a_list_in_a_list_of_texts_is_spliced_and_is_no_text_elsewhere(place: Pl
     text = "".join(f'[[matrix]]\nname = "m{number}"\n{axes}expect.stdout.{each}\n' for number, each in enumerate(wanted))
     place.write("t.matrix.toml", '[program]\nlaunch = ["printf", "%s\\\\n"]\n' + text)
     came = place.call("run")
-    assert came.status == 0 and "6 vectors: all passed" in came.out
+    assert came.status == 0 and "6 cases: all passed" in came.out
     place.write("t.matrix.toml", f'[program]\nlaunch = ["printf", "%s\\\\n"]\n[[matrix]]\nname = "m"\n{axes}expect.stdout = "{{words}}"\n')
     assert "its value is a list, and not a text; ' '.join(…) makes one" in place.call("lint").out
 
@@ -307,11 +307,11 @@ def test_the_lines_of_a_command_may_come_in_any_order(place: Place) -> None:
     place.write("t.matrix.toml", f'[program]\nlaunch = ["printf", "%s\\\\n"]\n[[matrix]]\nname = "m"\nline = "{{word}} b"\naxes.word = ["a", "c"]\nexpect.{order}\n')
     came = place.call("run")
     assert came.status == 1 and "1 passed, 1 failed" in came.out and "not expected  c" in came.out
-    place.write("t.matrix.toml", (place.folder / "t.matrix.toml").read_text().replace("= true", '= ["/a"]'))
+    place.write("t.matrix.toml", (place.directory / "t.matrix.toml").read_text().replace("= true", '= ["/a"]'))
     assert "any-order of file and command is true" in place.call("lint").out
 
 
 def test_a_column_in_a_part_that_is_left_out_is_none(place: Place) -> None:
     rows = 'line = "x [--port {port}]"\ncolumns = ["port"]\nrows = [["Holm"], ["Voe"]]\n'
     place.write("t.matrix.toml", f'[program]\nlaunch = ["echo"]\n[[matrix]]\nname = "m"\n{rows}expect.stdout = "{{\'x\' if port is None else \'x --port \' + port}}"\n')
-    assert "3 vectors: all passed" in place.call("run").out
+    assert "3 cases: all passed" in place.call("run").out

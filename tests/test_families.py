@@ -31,20 +31,20 @@ SIGNATURES: dict[str, dict[str, Any]] = {
     "one dash": {"text": "[-name NAME] [-quiet] PORT", "style": "one-dash"},
     "counts": {"text": "A...", "values": {"A": {"count": "2..4", "type": "int"}}},
     "refuses repetition": {"text": "[-v] [-n N] A", "repeat": "refuse", "values": {"N": {"type": "int"}}},
-    "conditions": {"text": "[--from A] [--to B] C", "values": {n: {"type": "int", "min": 1, "max": 9, "default": 5} for n in "AB"}, "where": ["A <= B"]},
+    "conditions": {"text": "[--from A] [--to B] C", "values": {n: {"type": "int", "min": 1, "max": 9, "default": 5} for n in "AB"}, "only_if": ["A <= B"]},
     "own refusals": {"text": "A B", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "refuse": [{"when": "A == B", "kind": "the-same"}]},
-    "a condition of one form": {"text": ["[-n N] FROM TO", "list [--all] [PORT]"], "values": {"N": {"type": "int", "min": 1, "max": 9}, **{n: {"of": ["x", "y"]} for n in ("FROM", "TO")}}, "where": ["FROM != TO"]},
-    "a condition on what is given": {"text": "[--bike | --car] [-n,--riders N] A", "values": {"N": {"type": "int", "min": 1, "max": 9, "default": 2}, "A": {"of": ["x", "y"]}}, "where": ["N < 9 or not given('--car')", "not given('-n') or A == 'x' or N > 1"]},
-    "options that are refused together": {"text": "[-a] [-b] [-c] [-e] A", "where": ["not (given('-a') and given('-b'))", "not (given('-c') and given('-e'))"]},
+    "a condition of one form": {"text": ["[-n N] FROM TO", "list [--all] [PORT]"], "values": {"N": {"type": "int", "min": 1, "max": 9}, **{n: {"of": ["x", "y"]} for n in ("FROM", "TO")}}, "only_if": ["FROM != TO"]},
+    "a condition on what is given": {"text": "[--bike | --car] [-n,--riders N] A", "values": {"N": {"type": "int", "min": 1, "max": 9, "default": 2}, "A": {"of": ["x", "y"]}}, "only_if": ["N < 9 or not has('--car')", "not has('-n') or A == 'x' or N > 1"]},
+    "options that are refused together": {"text": "[-a] [-b] [-c] [-e] A", "only_if": ["not (has('-a') and has('-b'))", "not (has('-c') and has('-e'))"]},
     "an option that is set aside": {"text": "[-a] [-f,--follow] [-n N | -r] A", "aside": ["--follow", "-r"]},
-    "a condition on the whole": {"text": "[-a] [-b] [-c] A [B]", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "where": ["argc < 4"]},
+    "a condition on the whole": {"text": "[-a] [-b] [-c] A [B]", "values": {n: {"of": ["x", "y"]} for n in "AB"}, "only_if": ["argc < 4"]},
     "delimiter": {"text": "[-v] -- COMMAND..."},
     "dates and booleans": {"text": "[--on DATE] [--loud BOOL]", "values": {"DATE": {"type": "date", "min": "2025-01-01"}, "BOOL": {"type": "bool"}}},
 }  # fmt: skip
 
 
 def test_what_is_refused_together_stands_on_a_control_that_is_another_vector() -> None:
-    found = [v for v in family_of(signature("options that are refused together"), "refusals").vectors if v.kind == "where"]
+    found = [v for v in family_of(signature("options that are refused together"), "refusals").vectors if v.kind == "condition"]
     assert {v.words for v in found} >= {("-a", "-b", "word"), ("-c", "-e", "word")}
     assert all(v.control is not None and v.control != v.words for v in found)
 
@@ -53,7 +53,7 @@ def test_what_is_refused_together_stands_on_a_control_that_is_another_vector() -
 def test_what_is_set_aside_is_in_no_derived_vector_and_is_known(family: str) -> None:
     own = signature("an option that is set aside")
     found = family_of(own, family, ("other",))
-    assert any("--follow, -r, which the signature puts aside" in each for each in found.left_out), "and that is told"
+    assert any("--follow, -r, which the signature sets aside" in each for each in found.left_out), "and that is told"
     words = {word for v in found.vectors for word in (*v.words, *(v.control or ()))}
     assert not words & {"-f", "--follow", "-r"}
     assert own.judge(("-f", "word")).status == "accepted" and own.judge(("-r", "word")).status == "accepted"
@@ -94,7 +94,7 @@ def test_families_keep_to_what_the_signature_settles(name: str) -> None:
         ("posix", "bad-type out-of-range too-few too-many unknown-option"),
         ("counts", "bad-type too-few too-many unknown-option"),
         ("refuses repetition", "bad-type missing-value repeated too-few too-many unknown-option"),
-        ("conditions", "bad-type missing-value out-of-range too-few too-many unknown-option where"),
+        ("conditions", "bad-type condition missing-value out-of-range too-few too-many unknown-option"),
         ("own refusals", "not-a-choice the-same too-few too-many unknown-option"),
         ("delimiter", "too-few unknown-option"),
     ],
@@ -123,7 +123,7 @@ def test_rephrasings_know_the_style() -> None:
         name: {v.kind for v in family_of(signature(name), "rephrasings").vectors}
         for name in ("posix", "one dash", "no operands")
     }
-    assert "bundled flags" in kinds["posix"] and "moved behind the operands" not in kinds["posix"]
+    assert "bundled flags" in kinds["posix"] and "moved after the operands" not in kinds["posix"]
     assert "bundled flags" not in kinds["one dash"] and "after --" in kinds["one dash"]
     assert kinds["no operands"] >= {"joined value", "other order"}
     short = Signature.from_synopsis("[--color] [--coat] A", abbreviations=True)
@@ -210,7 +210,7 @@ def test_a_condition_is_about_the_forms_that_have_its_names() -> None:
     own = signature("a condition of one form")
     assert own.judge(["list"]).status == own.judge(["list", "--all", "x"]).status == "accepted"
     refused = own.judge(["x", "x"])
-    assert refused.status == "refused" and [each.kind for each in refused.refusals] == ["where"]
+    assert refused.status == "refused" and [each.kind for each in refused.refusals] == ["condition"]
     assert own.judge(["x", "y"]).status == "accepted"
     given = signature("a condition on what is given")
     assert given.judge(["--car", "x"]).status == "accepted"  # the default of N counts

@@ -74,5 +74,5 @@ def test_a_condition_on_the_outcome_is_explained(place: Place) -> None:
     rule = 'expect = [{ when = "exit == 0", stdout = "x" }]'
     place.write("f.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = ""\n{rule}\n')
     came = place.call("lint")
-    assert 'a condition is asked before the launch, so "exit" has no value here yet' in came.out
+    assert 'a condition is evaluated before the launch, so "exit" has no value here yet' in came.out
     assert "any = [" in came.out

@@ -31,16 +31,16 @@ def spec(office: Place, text: str) -> str:
 
 def after(office: Place) -> str:
     """Return what stands in the spec behind the head that they all have."""
-    return (office.folder / "fare.matrix.toml").read_text().split('name = "fares"\n', 1)[1]
+    return (office.directory / "fare.matrix.toml").read_text().split('name = "fares"\n', 1)[1]
 
 
 OPEN = {
     "a literal of each kind": (
-        'line = "Holm"\nexpect.exit = "?" # code\nexpect.stderr = "?"\nexpect.stdout = { is = "?" }\n',
+        'line = "Holm"\nexpect.exit = "<fill>" # code\nexpect.stderr = "<fill>"\nexpect.stdout = { is = "<fill>" }\n',
         'line = "Holm"\nexpect.exit = 0 # code\nexpect.stderr = ""\nexpect.stdout = { is = """\nfrom Holm\nfare  4.00 crowns\n""" }\n',
     ),
     "cells of a row, and a row without its last ones": (
-        'line = "{a}"\ncolumns = ["a", "fare", "exit"]\nrows = [["Holm", "?", 0], ["Ry"], # short\n  ["None", 4, "?"]]\n'
+        'line = "{a}"\ncolumns = ["a", "fare", "exit"]\nrows = [["Holm", "<fill>", 0], ["Ry"], # short\n  ["None", 4, "<fill>"]]\n'
         'expect = { exit = "{exit}", stdout.lines = ["from {a}", "fare {fare:5.2f} crowns"] }\n',
         'line = "{a}"\ncolumns = ["a", "fare", "exit"]\nrows = [["Holm", 4.00, 0], ["Ry", 2.00, 0], # short\n  ["None", 4, 0]]\n'
         'expect = { exit = "{exit}", stdout.lines = ["from {a}", "fare {fare:5.2f} crowns"] }\n',
@@ -50,15 +50,15 @@ OPEN = {
         'line = "{a}"\ncolumns = ["a", "out"]\nrows = [["none", ""], ["Ry", "from Ry\\nfare  2.00 crowns"]]\nexpect.stdout = "{out}"\n',
     ),
     "a part of a text": (
-        'line = "{a}"\ncolumns = ["a", "part"]\nrows = [["Skerry", "?"]]\nexpect.stdout.contains = "fare  {part} crowns"\n',
+        'line = "{a}"\ncolumns = ["a", "part"]\nrows = [["Skerry", "<fill>"]]\nexpect.stdout.contains = "fare  {part} crowns"\n',
         'line = "{a}"\ncolumns = ["a", "part"]\nrows = [["Skerry", "6.00"]]\nexpect.stdout.contains = "fare  {part} crowns"\n',
     ),
     "a step": (
-        'steps = [{ line = "Ry", expect.exit = "?" }, { line = "nine", expect.exit = "?" }]\n',
+        'steps = [{ line = "Ry", expect.exit = "<fill>" }, { line = "nine", expect.exit = "<fill>" }]\n',
         'steps = [{ line = "Ry", expect.exit = 0 }, { line = "nine", expect.exit = 9 }]\n',
     ),
     "one literal for all": (
-        'line = "{a}"\naxes.a = ["Holm", "Rysk"]\nexpect.exit = "?"\n',
+        'line = "{a}"\naxes.a = ["Holm", "Rysk"]\nexpect.exit = "<fill>"\n',
         'line = "{a}"\naxes.a = ["Holm", "Rysk"]\nexpect.exit = 0\n',
     ),
 }
@@ -71,27 +71,27 @@ def test_what_is_open_is_unchecked_and_then_filled_in(office: Place, name: str) 
     came = office.call("run")
     assert came.status == 1
     if "empty" not in name:
-        assert "left open: " in came.out
+        assert "still <fill>: " in came.out
         assert "unchecked" in came.out
     shown = office.call("fill")
-    assert (shown.status, (office.folder / "fare.matrix.toml").read_text()) == (1, text), "shown first, and not written"
+    assert (shown.status, (office.directory / "fare.matrix.toml").read_text()) == (1, text), "shown first, and not written"
     assert "--write" in shown.out
     assert office.call("fill", "--write").status == 0
     assert after(office) == expected
     assert office.call("run").status == 0
-    assert office.call("fill").out.count("nothing is left open") == ("empty" not in name)
+    assert office.call("fill").out.count("nothing to fill: no expectation says <fill>") == ("empty" not in name)
 
 
 @pytest.mark.parametrize(("before", "expected"), [
-    ("island;fare\nHolm;?\nRy;2.00\n", "island;fare\nHolm;4.00\nRy;2.00\n"),
+    ("island;fare\nHolm;<fill>\nRy;2.00\n", "island;fare\nHolm;4.00\nRy;2.00\n"),
     ('island,note,fare\r\n"Holm, a",x,\r\nRy,"a ""b""",2.00\r\n', 'island,note,fare\r\n"Holm, a",x,7.00\r\nRy,"a ""b""",2.00\r\n'),
-    ("fare\tisland\n?\tHolm", "fare\tisland\n4.00\tHolm"),
+    ("fare\tisland\n<fill>\tHolm", "fare\tisland\n4.00\tHolm"),
 ])
 def test_a_cell_of_a_table(office: Place, before: str, expected: str) -> None:
-    (office.folder / "fares.csv").write_text(before, newline="")
+    (office.directory / "fares.csv").write_text(before, newline="")
     spec(office, 'line = "{island}"\nrows = "fares.csv"\nexpect.stdout.lines = ["from {island}", "fare  {fare} crowns"]\n')
     assert office.call("fill", "--write").status == 0
-    assert (office.folder / "fares.csv").read_bytes().decode() == expected
+    assert (office.directory / "fares.csv").read_bytes().decode() == expected
     assert office.call("run").status == 0
 
 
@@ -120,24 +120,24 @@ def test_a_file_that_is_compared_with(office: Place) -> None:
     office.call("run")
     came = office.call("fill", office.cases()[0]["id"], "--write")
     assert came.status == 0
-    assert (office.folder / "expected/holm.txt").read_text() == "from Holm\nfare  4.00 crowns\n"
+    assert (office.directory / "expected/holm.txt").read_text() == "from Holm\nfare  4.00 crowns\n"
 
 
 def test_long_output_goes_to_a_file_of_its_own(office: Place) -> None:
     office.write("fare.sh", "seq 40\n")
-    spec(office, 'line = ""\nexpect.stdout = "?"\n')
+    spec(office, 'line = ""\nexpect.stdout = "<fill>"\n')
     assert office.call("fill", "--write").status == 0
     assert after(office) == 'line = ""\nexpect.stdout = { file = "expected/fares.stdout.txt" }\n'
     assert office.call("run").status == 0
 
 
 @pytest.mark.parametrize(("text", "reason"), [
-    ('line = "crash"\nexpect.exit = "?"\n', "it crashed: that is nothing to expect"),
-    ('line = "vary"\nexpect.stdout = "?"\n', "two launches of it did different things"),
-    ('line = "raw"\nexpect.stdout = "?"\n', "what came is not a text"),
-    ('line = "{a}"\naxes.a = ["Holm", "Ry"]\nexpect.stdout = "?"\n', "stands for 2 cases that did different things"),
-    ('line = "Ry"\ncolumns = ["f"]\nrows = [["?"]]\nexpect.stdout = "{f * 2}"\n', "cannot be undone"),
-    ('line = "Ry"\ncolumns = ["f"]\nrows = [["?"]]\nexpect.stdout = "to {f}"\n', "does not fit the rest of 'to {f}'"),
+    ('line = "crash"\nexpect.exit = "<fill>"\n', "it crashed, which is no result to expect (--broken records it all the same)"),
+    ('line = "vary"\nexpect.stdout = "<fill>"\n', "two launches of it gave different results"),
+    ('line = "raw"\nexpect.stdout = "<fill>"\n', "the output is not text"),
+    ('line = "{a}"\naxes.a = ["Holm", "Ry"]\nexpect.stdout = "<fill>"\n', "covers 2 cases with different results"),
+    ('line = "Ry"\ncolumns = ["f"]\nrows = [["<fill>"]]\nexpect.stdout = "{f * 2}"\n', "cannot be reversed"),
+    ('line = "Ry"\ncolumns = ["f"]\nrows = [["<fill>"]]\nexpect.stdout = "to {f}"\n', "does not fit the rest of 'to {f}'"),
 ])
 def test_what_cannot_be_filled_in_is_told_and_left(office: Place, text: str, reason: str) -> None:
     whole = spec(office, text)
@@ -145,19 +145,19 @@ def test_what_cannot_be_filled_in_is_told_and_left(office: Place, text: str, rea
     assert came.status == 1
     assert "left as it is" in came.out
     assert reason in came.out
-    assert "no vectors filled in, of" in came.out
-    assert (office.folder / "fare.matrix.toml").read_text() == whole
+    assert "no cases filled in, of" in came.out
+    assert (office.directory / "fare.matrix.toml").read_text() == whole
 
 
 def test_a_crash_is_filled_in_when_that_is_asked_for(office: Place) -> None:
-    spec(office, 'line = "crash"\nexpect.exit = "?"\nexpect.stdout = "?"\n')
+    spec(office, 'line = "crash"\nexpect.exit = "<fill>"\nexpect.stdout = "<fill>"\n')
     came = office.call("fill", "--broken", "--write")
     assert "ended by signal SEGV" in came.out
     assert 'expect.stdout = ""' in after(office)
 
 
 def test_an_expectation_of_another_file_is_left_there(office: Place) -> None:
-    office.write("shop.toml", '[expect]\nexit = "?"\n')
+    office.write("shop.toml", '[expect]\nexit = "<fill>"\n')
     office.write("fare.matrix.toml", 'include = ["shop.toml"]\n[program]\nlaunch = "sh {here}/fare.sh"\n[[matrix]]\nname = "a"\nline = "x"\n')
     came = office.call("fill", "--write")
     assert (came.status, "shop.toml:2" in came.out) == (1, True)

@@ -85,7 +85,7 @@ def accepted(**more: object) -> Record:
 @pytest.mark.parametrize(
     ("more", "text"),
     [
-        ({"detail": "where = [...]"}, "where = [...]"),
+        ({"detail": "only-if = [...]"}, "only-if = [...]"),
         ({}, "synopsis: [-a | -b]"),
         ({"verdict": "crashed"}, ""),
         ({"family": "refusals", "detail": ""}, ""),
@@ -108,7 +108,7 @@ def test_the_pairs_that_a_large_matrix_would_have_are_counted_for_it(place: Plac
     line = " ".join(f"{{a{number}}}" for number in range(6))
     place.write("w.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "wide"\nline = "{line}"\n{axes}expect.exit = 0\n')
     came = place.call("lint")
-    assert "has 1,000,000 vectors" in came.out and 'combine = "pairs", which has 1' in came.out, "between 100 and 199 rows cover 10 × 10 pairs"
+    assert "has 1,000,000 cases" in came.out and 'combine = "pairs", which has 1' in came.out, "between 100 and 199 rows cover 10 × 10 pairs"
 
 
 def test_lint_knows_a_function_that_a_text_calls(place: Place) -> None:

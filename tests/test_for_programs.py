@@ -95,7 +95,7 @@ def test_what_the_documents_say(ran: Place) -> None:
 
 
 @pytest.mark.parametrize(("name", "lines"), [
-    ("journal", lambda ran: (ran.folder / ".keen-matrix/last.jsonl").read_text()),
+    ("journal", lambda ran: (ran.directory / ".keen-matrix/last.jsonl").read_text()),
     ("case", lambda ran: ran.call("unfold", "--format", "json").out),
 ])
 def test_lines_are_of_their_schema(ran: Place, name: str, lines) -> None:
@@ -169,7 +169,7 @@ def test_a_shell_completes(ran: Place, shell: str, typed: str, completed: str) -
     words = [shell, *(["-f"] if shell == "zsh" else []), "-c", SHELLS[shell], *([shell] if shell != "fish" else []), typed]
     path = f"{Path(COMMAND).parent}{os.pathsep}{os.environ['PATH']}"
     done = subprocess.run(
-        words, cwd=ran.folder, env={**os.environ, "PATH": path, "TERM": "dumb"}, capture_output=True, text=True, timeout=60, check=False,
+        words, cwd=ran.directory, env={**os.environ, "PATH": path, "TERM": "dumb"}, capture_output=True, text=True, timeout=60, check=False,
         stdin=subprocess.DEVNULL,
     )  # fmt: skip
     assert completed in done.stdout, done

@@ -73,7 +73,7 @@ def test_values_that_must_differ_are_found_and_told_once(place: Place) -> None:
     for _ in range(2):  # found out, and then tried again
         came = place.call("run")
         assert came.status == 0, came.out
-        assert came.out.count('where = ["ORIGIN != DESTINATION"]') == 1 and "all passed" in came.out
+        assert came.out.count('only-if = ["ORIGIN != DESTINATION"]') == 1 and "all passed" in came.out
     assert {each["verdict"] for each in place.cases()} == {"passed"} and len(place.cases()) > 20
 
 
@@ -95,7 +95,7 @@ def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) 
     assert len(blocked) == len(cases) - 1 and {tuple(each["control"]) for each in blocked} == {("word",)}
     assert all(each["seconds"] == 0 and each["exit"] is None for each in blocked), "none of them was launched"
     assert came.out.count("not launched, since they stand on it") == 1 and "it says     fare: no such file: word" in came.out
-    xml, tap = (place.folder / "j.xml").read_text(), (place.folder / "t.tap").read_text()
+    xml, tap = (place.directory / "j.xml").read_text(), (place.directory / "t.tap").read_text()
     assert xml.count("<failure") == 1 and xml.count("<skipped") == len(blocked)
     assert tap.count("# SKIP") == len(blocked) and tap.count("\nnot ok") == 1
     assert "blocked" in place.call("report").out and "0.0 %" in place.call("coverage").out
@@ -103,7 +103,7 @@ def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) 
 
 def test_what_was_learnt_is_kept_and_every_command_sees_the_same_vectors(place: Place) -> None:
     cases = run(place, SYNOPSIS, more=TYPES)
-    (kept,) = (place.folder / ".keen-matrix/grounds").iterdir()
+    (kept,) = (place.directory / ".keen-matrix/grounds").iterdir()
     assert json.loads(kept.read_text())["grounds_file"] == 1
     unfolded = {json.loads(line)["id"] for line in place.call("unfold", "--format", "json").out.splitlines()}
     assert unfolded == {each["id"] for each in cases}
@@ -141,7 +141,7 @@ def test_a_control_that_worked_once_is_tried_again_before_anything_stands_on_it(
 @pytest.mark.parametrize("words", [["--shard", "1/1"], ["--jobs", "1"], ["--only", "accepted", "--only", "refusals"]])
 def test_parts_of_a_run_stand_on_the_same(place: Place, words: list[str]) -> None:
     whole = {each["id"]: each["verdict"] for each in run(place, SYNOPSIS, more=TYPES)}
-    (place.folder / ".keen-matrix/grounds").rename(place.folder / "gone")
+    (place.directory / ".keen-matrix/grounds").rename(place.directory / "gone")
     place.call("run", *words)
     part = {each["id"]: each["verdict"] for each in place.cases()}
     assert part.items() <= whole.items() and len(part) > 40
@@ -150,7 +150,7 @@ def test_parts_of_a_run_stand_on_the_same(place: Place, words: list[str]) -> Non
 def test_a_choice_that_derives_nothing_tries_nothing(place: Place) -> None:
     more = '[[matrix]]\nname = "own"\nline = "Holm"\n'
     cases = run(place, SYNOPSIS, "--only", "own", more=more)
-    assert len(cases) == 1 and not (place.folder / ".keen-matrix/grounds").exists()
+    assert len(cases) == 1 and not (place.directory / ".keen-matrix/grounds").exists()
 
 
 def test_what_varies_by_itself_is_masked_told_once_and_offered(place: Place) -> None:
@@ -265,12 +265,12 @@ def test_failures_are_folded_by_what_the_program_did(place: Place) -> None:
     blocks = [line.split("   ")[-1] for line in out.splitlines() if line.startswith("refusals ")]
     # all that it says one thing to, whatever their kind, and two kinds to which it says nothing
     assert blocks == ["too-few N", "bad-type N 'abc'", "bad-type N ''"], out
-    assert "the same way: v5kmn5 devvca hk6fd5 c6jyzq" in out
+    assert "same cause: v5kmn5 devvca hk6fd5 c6jyzq" in out
 
 
 def test_the_page_and_the_other_reports_begin_with_the_causes(place: Place, tmp_path: Path) -> None:
     run(place, SYNOPSIS, "--report", "html=r.html", "--report", "markdown=r.md", more=TYPES)
-    page, text = (place.folder / "r.html").read_text(), (place.folder / "r.md").read_text()
+    page, text = (place.directory / "r.html").read_text(), (place.directory / "r.md").read_text()
     assert page.index("<h2>Causes") < page.index("<h2>Matrices") and "state it" in page
     first, *_ = (line for line in text.splitlines() if "<summary>" in line)
     assert first == "<details><summary>accepted: failed: exit</summary>"
@@ -282,7 +282,7 @@ def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_co
     came = place.call("run", "--report", "junit=j.xml", "--report", "tap=t.tap")
     cases = place.cases()
     assert came.status == 1 and {each["verdict"] for each in cases} == {"blocked"}
-    xml, tap = (place.folder / "j.xml").read_text(), (place.folder / "t.tap").read_text()
+    xml, tap = (place.directory / "j.xml").read_text(), (place.directory / "t.tap").read_text()
     assert (xml.count("<failure"), xml.count("<skipped")) == (1, len(cases) - 1)
     assert (tap.count("\nnot ok"), tap.count("# SKIP")) == (1, len(cases) - 1)
     assert "to be accepted, since every vector here is made of it" in came.out and "exit 1: fare: closed" in came.out
@@ -314,7 +314,7 @@ def test_an_operand_that_is_required_is_told_once_and_all_stand_on_it(place: Pla
     failed = [each for each in place.cases() if each["verdict"] != "passed"]
     assert [(each["kind"], each["verdict"], each["argv"]) for each in failed] == [("clash", "failed", [])], ran.out
     assert "state it    synopsis: FILE, without brackets" in ran.out
-    spec = (place.folder / "p.matrix.toml").read_text().replace("[FILE]", "FILE")
+    spec = (place.directory / "p.matrix.toml").read_text().replace("[FILE]", "FILE")
     place.write("p.matrix.toml", spec)
     place.call("run")
     # too few is now refused by the program behind argparse, which therefore does not end with 2

@@ -31,7 +31,7 @@ CONDITION = """
     ("n == 3", "n is never 3"),
     ("n in (3, 4)", "n is never 4"),
     ("PORT == 'Hlm'", "PORT is never 'Hlm'"),
-    ("given('--bik')", "no case meets this condition, so what the rule asks is never checked: given('--bik')"),
+    ("has('--bik')", "no case meets this condition, so what the rule asks is never checked: has('--bik')"),
     ("n > 1 and n < 2", "no case meets this condition, so what the rule asks is never checked: n > 1 and n < 2"),
     ("platform == 'Linux'", "platform is never 'Linux'"),
 ])  # fmt: skip
@@ -45,7 +45,7 @@ def test_a_condition_that_nothing_meets_is_a_warning_of_lint_and_run(place: Plac
     assert f"warning   {says}" in place.call("run").out
 
 
-@pytest.mark.parametrize("when", ["n == 1", "n == 1.0", "given('--bike')", "PORT != 'Skerry'", "n in (1, 2)", "platform != 'darwin'"])
+@pytest.mark.parametrize("when", ["n == 1", "n == 1.0", "has('--bike')", "PORT != 'Skerry'", "n in (1, 2)", "platform != 'darwin'"])
 def test_a_condition_that_some_case_meets_is_none(place: Place, when: str) -> None:
     place.write("t.matrix.toml", CONDITION.format(when=when).replace("'plan9'", "'win32'"))
     assert "no warnings" in place.call("lint").out
@@ -201,7 +201,7 @@ def test_a_run_says_beside_its_counts_how_little_held(place: Place) -> None:
         assert says in place.call("report", "--format", format).out.replace("\\", ""), format
     assert says in place.call("report").out
     assert f"not much checked  in the run: {says}" in place.call("coverage").out
-    assert json.loads((place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1])["remarks"][-1] == {"kind": "hollow", "subject": says}
+    assert json.loads((place.directory / ".keen-matrix/last.jsonl").read_text().splitlines()[-1])["remarks"][-1] == {"kind": "hollow", "subject": says}
 
 
 DECIDES = """
@@ -219,7 +219,7 @@ DECIDES = """
 def test_what_a_matrix_states_of_its_exit_wins_over_the_refusal_as_a_whole(place: Place) -> None:
     matrix = '[[matrix]]\nname = "m"\nline = "--swap"\nexpect = { EXIT stdout = "swapped" }\n'
     place.write("t.matrix.toml", DECIDES)
-    text = (place.folder / "t.matrix.toml").read_text()
+    text = (place.directory / "t.matrix.toml").read_text()
     place.write("t.matrix.toml", text + matrix.replace("EXIT", "exit = 0,"))
     assert place.call("run").status == 0
     place.write("t.matrix.toml", text + matrix.replace("EXIT ", ""))
@@ -307,4 +307,4 @@ def test_a_spec_that_its_program_removes_and_a_run_that_is_done_keep_what_is_rem
     assert "not much checked   " in place.call("run", "--resume").out, "nothing was left to run"
     path.write_text(path.read_text().replace('"true"', f"\"sh -c 'rm -f {path}' sh\""))
     came = place.call("run")
-    assert "finished" in (place.folder / ".keen-matrix/last.jsonl").read_text().splitlines()[-1] and "Traceback" not in came.err
+    assert "finished" in (place.directory / ".keen-matrix/last.jsonl").read_text().splitlines()[-1] and "Traceback" not in came.err

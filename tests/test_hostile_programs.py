@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.launch.directories.trees import Identity, open_folder, remove_at, remove_tree
+from keen_matrix.core.launch.directories.trees import Identity, open_directory, remove_at, remove_tree
 from tests.conftest import Place
 
 LINUX = pytest.mark.skipif(not os.path.isdir("/proc"), reason="needs /proc")
@@ -53,14 +53,14 @@ HELD = ("fine", "alarm", "quit", "usr1", "term", "deep", "locked", "gone", "link
 
 @pytest.fixture
 def temporary(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Path]:
-    """A folder for temporary files, outside of what a test looks for left programs in."""
-    folder = tmp_path_factory.mktemp("tmp")
-    yield folder
-    shutil.rmtree(folder, ignore_errors=True)
+    """A directory for temporary files, outside of what a test looks for left programs in."""
+    directory = tmp_path_factory.mktemp("tmp")
+    yield directory
+    shutil.rmtree(directory, ignore_errors=True)
 
 
 def hostile(place: Place, *words: str) -> None:
-    outside = place.folder / "outside"
+    outside = place.directory / "outside"
     outside.mkdir(exist_ok=True)
     (outside / "precious").write_text("keep me")
     place.write("p.sh", SCRIPT.replace("{outside}", str(outside)).replace("{sleep}", str(shutil.which("sleep"))))
@@ -76,7 +76,7 @@ def test_whatever_a_program_does_the_other_cases_get_their_verdict(place: Place,
     assert verdicts == dict.fromkeys(HELD, "passed") | dict.fromkeys(CRASHED, "crashed") | {"daemon": "failed"}
     assert came.status == 1 and "Traceback" not in came.err, came
     assert all(text in came.out for text in CRASHED.values()) and "sleep (ended)" in came.out
-    assert (place.folder / "outside/precious").read_text() == "keep me"
+    assert (place.directory / "outside/precious").read_text() == "keep me"
     assert os.listdir(temporary) == []
 
 
@@ -84,10 +84,10 @@ def test_whatever_a_program_does_the_other_cases_get_their_verdict(place: Place,
 def test_a_directory_that_is_another_one_by_now_is_left_and_told(place: Place, temporary: Path) -> None:
     hostile(place, "fine", "above", "last")
     came = place.call("run", "--jobs", "1", env={"TMPDIR": str(temporary)})
-    assert came.status == 0 and "3 vectors: all passed" in came.out
-    assert re.search(r"left behind, since it could not be removed: \S+: something else is in its place", came.err)
-    assert (place.folder / "outside/precious").read_text() == "keep me"
-    assert len(os.listdir(place.folder / "outside")) == 1
+    assert came.status == 0 and "3 cases: all passed" in came.out
+    assert re.search(r"not removed: \S+: something else is in its place", came.err)
+    assert (place.directory / "outside/precious").read_text() == "keep me"
+    assert len(os.listdir(place.directory / "outside")) == 1
     tried = place.call("try", "t.matrix.toml", "--", "above", env={"TMPDIR": str(temporary)})
     assert "left behind, since it could not be removed" in tried.err, "every command that launches tells"
 
@@ -113,7 +113,7 @@ def test_a_worker_that_is_killed_from_outside_loses_nothing(place: Place, tempor
     programs = Path(f"/proc/{workers[0]}/task/{workers[0]}/children").read_text().split()
     os.kill(int(workers[0]), signal.SIGKILL)
     out, err = process.communicate(timeout=60)
-    assert process.returncode == 0 and b"4 vectors: all passed" in out, (out, err)
+    assert process.returncode == 0 and b"4 cases: all passed" in out, (out, err)
     assert not any(os.path.exists(f"/proc/{pid}") for pid in programs)
     assert os.listdir(temporary) == []
 
@@ -139,7 +139,7 @@ def test_programs_that_end_while_the_whole_run_is_stopped_are_not_hung(place: Pl
     time.sleep(4)
     os.killpg(process.pid, signal.SIGCONT)
     out, _ = process.communicate(timeout=60)
-    assert process.returncode == 0 and b"2 vectors: all passed" in out, out
+    assert process.returncode == 0 and b"2 cases: all passed" in out, out
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGQUIT, signal.SIGTERM, signal.SIGHUP])
@@ -171,15 +171,15 @@ def test_an_impatient_interruption_ends_all_in_order(
 
 @LINUX
 @pytest.mark.parametrize(("shell", "status", "told"), [
-    ("trap '' CHLD; keen-matrix run", 0, "2 vectors: all passed"),
+    ("trap '' CHLD; keen-matrix run", 0, "2 cases: all passed"),
     ("keen-matrix run > /dev/full", 3, "the output cannot be written: No space left on device"),
     ("keen-matrix unfold > /dev/full", 3, "the output cannot be written: No space left on device"),
     ("keen-matrix run --brief --report tap=/dev/full", 3, "/dev/full cannot be written: No space left on device"),
-    ("d=$(printf 't\\377'); mkdir \"$d\"; TMPDIR=$PWD/$d keen-matrix run", 0, "2 vectors: all passed"),
+    ("d=$(printf 't\\377'); mkdir \"$d\"; TMPDIR=$PWD/$d keen-matrix run", 0, "2 cases: all passed"),
     ("d=$(printf 'f\\377'); mkdir \"$d\"; cp t.matrix.toml \"$d\"; keen-matrix run \"$d\"; keen-matrix report", 0, "2 passed"),
-    ("mkdir gone; cd gone; rmdir ../gone; keen-matrix run ../t.matrix.toml", 3, "the current folder no longer exists"),
-    ("mkdir gone; cd gone; rmdir ../gone; keen-matrix lint", 3, "the current folder no longer exists"),
-    ("ulimit -n 20; keen-matrix run", 0, "2 vectors: all passed"),
+    ("mkdir gone; cd gone; rmdir ../gone; keen-matrix run ../t.matrix.toml", 3, "the current directory no longer exists"),
+    ("mkdir gone; cd gone; rmdir ../gone; keen-matrix lint", 3, "the current directory no longer exists"),
+    ("ulimit -n 20; keen-matrix run", 0, "2 cases: all passed"),
     ("ulimit -n 6; keen-matrix run", 3, "Too many open files"),
     ("exec 1>&- 2>&-; keen-matrix run", 0, ""),
 ])  # fmt: skip
@@ -199,7 +199,7 @@ def test_wherever_a_run_is_started_there_is_a_message_and_its_status(
         """,
     )
     path = f"{Path(shutil.which('keen-matrix', path=os.path.dirname(os.sys.executable)) or '').parent}:{os.environ['PATH']}"
-    done = subprocess.run(["sh", "-c", shell], cwd=place.folder, env={**os.environ, "PATH": path}, capture_output=True)
+    done = subprocess.run(["sh", "-c", shell], cwd=place.directory, env={**os.environ, "PATH": path}, capture_output=True)
     text = (done.stdout + done.stderr).decode("utf-8", "replace")
     assert "Traceback" not in text and done.returncode == status and told in text, (done.returncode, text)
 
@@ -207,14 +207,14 @@ def test_wherever_a_run_is_started_there_is_a_message_and_its_status(
 # --- what is put in place and kept ---
 
 
-def test_files_are_never_put_through_a_link_of_a_copied_folder(place: Place) -> None:
-    outside = place.folder / "outside"
+def test_files_are_never_put_through_a_link_of_a_copied_directory(place: Place) -> None:
+    outside = place.directory / "outside"
     (outside / "sub").mkdir(parents=True)
-    (place.folder / "tree/inner").mkdir(parents=True)
-    (place.folder / "tree/way").symlink_to(outside)
-    (place.folder / "tree/file").symlink_to(outside / "sub/new")
-    (place.folder / "more").mkdir()
-    (place.folder / "more/x").write_text("x")
+    (place.directory / "tree/inner").mkdir(parents=True)
+    (place.directory / "tree/way").symlink_to(outside)
+    (place.directory / "tree/file").symlink_to(outside / "sub/new")
+    (place.directory / "more").mkdir()
+    (place.directory / "more/x").write_text("x")
     for name, put in (("way/new.txt", 'text = "x"'), ("file", 'text = "x"'), ("way/sub", "dir = true"), ("way", 'copy = "more"'),
                       ("way/sub/deep", 'copy = "more"'), ("way/ln", 'link = "inner"')):  # fmt: skip
         place.write(
@@ -231,7 +231,7 @@ def test_files_are_never_put_through_a_link_of_a_copied_folder(place: Place) -> 
             """,
         )
         came = place.call("run")
-        assert came.status == 3 and "a link, or something else that is not a folder, is in the way" in came.out, (
+        assert came.status == 3 and "a link, or something else that is not a directory, is in the way" in came.out, (
             name,
             came,
         )
@@ -244,7 +244,7 @@ def test_what_a_link_in_place_of_the_directory_leads_to_is_not_kept(place: Place
     came = place.call("run", "--keep-directories")
     assert came.status == 1 and "could not be kept" in came.out
     kept = {each["argv"][0]: each["kept"] for each in place.cases()}
-    assert os.listdir(kept["fine, too"]) == [] and not list((place.folder / ".keen-matrix").rglob("precious"))
+    assert os.listdir(kept["fine, too"]) == [] and not list((place.directory / ".keen-matrix").rglob("precious"))
 
 
 def tree(top: Path) -> Identity:
@@ -286,7 +286,7 @@ def test_a_deep_tree_takes_few_descriptors(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(os.geteuid() != 0 or not os.path.isdir("/proc"), reason="needs a user to become another")
-def test_an_ordinary_user_removes_locked_folders_and_leaves_what_is_not_hers(tmp_path: Path) -> None:
+def test_an_ordinary_user_removes_locked_directories_and_leaves_what_is_not_hers(tmp_path: Path) -> None:
     tmp_path.chmod(0o777)
     for each in tmp_path.parents:
         if each != Path("/") and not each.stat().st_mode & 0o001:
@@ -305,7 +305,7 @@ def test_an_ordinary_user_removes_locked_folders_and_leaves_what_is_not_hers(tmp
         (foreign / "locked/a/b/f").write_text("x")
         for name in ("locked/a/b", "locked/a", "locked"):
             os.chmod(foreign / name, 0)
-        at = open_folder(str(tmp_path))
+        at = open_directory(str(tmp_path))
         os.write(write, remove_at(at, "t").encode())
         os._exit(0)
     os.waitpid(pid, 0)
@@ -349,10 +349,10 @@ from types import SimpleNamespace as Any
 parser = Any(parse_known_args=lambda words: (Any(command="unfold"), []), commands={{}}, take_operands=lambda *_: [])
 raise SystemExit(cli.main(["unfold"]))
 """
-    came = subprocess.run([sys.executable, "-c", script], capture_output=True, cwd=place.folder, timeout=60)
+    came = subprocess.run([sys.executable, "-c", script], capture_output=True, cwd=place.directory, timeout=60)
     assert (came.returncode, came.stderr) == (130, b"keen-matrix: interrupted\n")
     ended = script.replace("except KeyboardInterrupt:", "except KeyboardInterrupt:\n            cli.interruption.begin_ending()")
-    came = subprocess.run([sys.executable, "-c", ended], capture_output=True, cwd=place.folder, timeout=60)
+    came = subprocess.run([sys.executable, "-c", ended], capture_output=True, cwd=place.directory, timeout=60)
     assert came.returncode != 130 and b"interrupted" not in came.stderr, "what fails once the end has begun is told"
 
 
@@ -398,7 +398,7 @@ PATHS = {
 @pytest.mark.parametrize("kind", ["KILL", "TERM", "INT", "STOP"])
 @pytest.mark.parametrize("path", PATHS)
 def test_what_a_program_does_to_its_parent_it_does_to_none_of_ours_on_any_path(place: Place, path: str, kind: str) -> None:
-    temporary = place.folder / "tmp"
+    temporary = place.directory / "tmp"
     temporary.mkdir()
     env = {"TMPDIR": str(temporary)}
     place.write("p.py", SIGNALS.format(kind=kind))

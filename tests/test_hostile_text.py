@@ -93,13 +93,13 @@ def test_a_line_to_repeat_a_case_is_exact_or_says_that_it_is_not(place: Place) -
     repeated = place.call("unfold", "--format", "shell")
     assert repeated.out.count("# not exact, it has invisible characters: keen-matrix replay") == 2, repeated.out
     lines = "\n".join(each for each in repeated.out.split("\n") if "not exact" not in each)
-    done = subprocess.run(["sh", "-c", lines], cwd=place.folder, capture_output=True, text=True)
+    done = subprocess.run(["sh", "-c", lines], cwd=place.directory, capture_output=True, text=True)
     assert done.stdout.startswith("in\n<v\nw><plain>in\n<v\nw><it's\ntwo>"), done
     for id in [each["id"] for each in place.cases()][2:]:
         assert place.call("replay", id, "--script", "again.sh").status == 0
-        done = subprocess.run(["sh", "again.sh"], cwd=place.folder, capture_output=True, text=True)
+        done = subprocess.run(["sh", "again.sh"], cwd=place.directory, capture_output=True, text=True)
         assert done.returncode == 3 and done.stdout in ("in\n<v\nw><\x1b[31m; touch owned>", "in\n<v\nw><b\ta>")
-    assert not (place.folder / "owned").exists()
+    assert not (place.directory / "owned").exists()
 
 
 # --- reports ---
@@ -255,7 +255,7 @@ def test_a_hundred_thousand_characters_are_read_at_once(place: Place) -> None:
     place.write(
         "t.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout = "{text}"\n'
     )
-    assert tomllib.loads((place.folder / "t.matrix.toml").read_text()) and place.call("lint", timeout=30).status == 0
+    assert tomllib.loads((place.directory / "t.matrix.toml").read_text()) and place.call("lint", timeout=30).status == 0
 
 
 HELPS = {
@@ -277,5 +277,5 @@ def test_no_plugin_of_what_is_installed_beside_runs_where_a_spec_is_read(place: 
     place.write("beside/intruder-1.0.dist-info/METADATA", "Metadata-Version: 2.1\nName: intruder\nVersion: 1.0\n")
     place.write("beside/intruder-1.0.dist-info/entry_points.txt", "[pydantic]\nintruder = intruder:plugin\n")
     place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "x"\n')
-    came = place.call("lint", env={"PYTHONPATH": str(place.folder / "beside")})
+    came = place.call("lint", env={"PYTHONPATH": str(place.directory / "beside")})
     assert (came.status, came.err) == (0, "")

@@ -29,8 +29,8 @@ OFFICE = Path(__file__).parent.parent / "src/keen_matrix/demo/office"
 @pytest.fixture
 def office(place: Place) -> Place:
     """The ferry office, its Python programs started by this very interpreter."""
-    shutil.copytree(OFFICE, place.folder, dirs_exist_ok=True)
-    for spec in place.folder.glob("*.matrix.toml"):
+    shutil.copytree(OFFICE, place.directory, dirs_exist_ok=True)
+    for spec in place.directory.glob("*.matrix.toml"):
         text = (
             spec.read_text()
             .replace('"python3 {here}', f'"{sys.executable} {{here}}')
@@ -311,7 +311,7 @@ def test_coverage_of_a_run_counts_only_its_cases(office: Place) -> None:
 def test_doubt_does_not_depend_on_the_order_in_which_cases_ended(office: Place) -> None:
     office.call("run", "tide.matrix.toml")
     told = office.call("doubt", "tide.matrix.toml").out
-    path = office.folder / ".keen-matrix/last.jsonl"
+    path = office.directory / ".keen-matrix/last.jsonl"
     head, *cases, end = path.read_text().splitlines(keepends=True)
     path.write_text("".join([head, *reversed(cases[40:] + cases[:40]), end]))
     assert sorted(office.call("doubt", "tide.matrix.toml").out.splitlines()) == sorted(told.splitlines())
@@ -328,9 +328,9 @@ def test_insight_needs_a_run(place: Place) -> None:
 
 def test_the_page_and_the_picture_have_the_maps(office: Place) -> None:
     office.call("run", "tide.matrix.toml", "--report", "html=run.html", "--report", "picture=run.svg")
-    page = (office.folder / "run.html").read_text()
+    page = (office.directory / "run.html").read_text()
     assert "Doubt, tide" in page and "Coverage, tide" in page
-    assert (office.folder / "run.svg").read_text().startswith("<?xml")
+    assert (office.directory / "run.svg").read_text().startswith("<?xml")
 
 
 def test_what_would_be_noticed_fits_every_case_of_the_rule(place: Place) -> None:
@@ -368,7 +368,7 @@ def test_narrow_says_what_is_no_longer_there_and_tells_one_vector_once(place: Pl
     assert place.call("run").status == 1
     ids = [each["id"] for each in place.cases() if each["verdict"] != "passed"]
     came = place.call("narrow", *ids)
-    assert came.status == 0 and came.out.count("[[matrix]]") == 1 and came.out.count("comes to the same vector as") == 2
+    assert came.status == 0 and came.out.count("[[matrix]]") == 1 and came.out.count("leads to the same call as") == 2
     place.write("t.matrix.toml", NARROWS.replace("WORD", "y"))
     came = place.call("narrow")
     assert came.status == 3 and "1 case of that run that failed is no longer in the spec" in came.err and "passed" not in came.out

@@ -31,7 +31,7 @@ FARE = Signature.from_synopsis(
         "RIDERS": {"type": "int", "min": 1, "max": 60, "default": 1, "example": 3}, "FILE": {"type": "path"},
         "ORIGIN": {"of": ["Skerry", "Holm", "Voe"]}, "DESTINATION": {"of": ["Skerry", "Holm", "Voe"], "example": "Holm"},
     },
-    where=["ORIGIN != DESTINATION"],
+    only_if=["ORIGIN != DESTINATION"],
     help=["-h", "--help"],
 )  # fmt: skip
 
@@ -55,14 +55,14 @@ def test_parsing_a_synopsis_and_printing_it_gives_the_same_line(line: str) -> No
     [
         ("[-n RIDERS", 'this "[" is never closed; expected "]"', 0),
         ("A {x}", "a synopsis has no { } fields; a value is a NAME in capitals", 2),
-        ("[-a,-a]", "a spelling is given twice here", 1),
+        ("[-a,-a]", "this spelling occurs twice here", 1),
         (
             "Foo",
             '"Foo" is neither an option, nor a NAME in capitals, nor a keyword in small letters; <Foo> makes it a NAME',
             0,
         ),
         ("[--x[Y|Z]]", "expected [=NAME] after an option, its optional value", 4),
-        ("A[B]", "a group is glued to what stands before it; expected white space", 1),
+        ("A[B]", "there is no space before this group; expected white space", 1),
         ("--x=y", 'expected a NAME in capitals after "="', 4),
     ],
 )
@@ -81,7 +81,7 @@ ACCEPTED = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("vector", ACCEPTED)
+@pytest.mark.parametrize("case", ACCEPTED)
 def test_an_accepted_vector_binds_its_words(vector: str) -> None:
     judged = FARE.judge(vector.split())
     assert (judged.status, dict(judged.bindings)) == ("accepted", ACCEPTED[vector])
@@ -89,28 +89,28 @@ def test_an_accepted_vector_binds_its_words(vector: str) -> None:
 
 REFUSED = {
     "": ("too-few", "ORIGIN"), "Skerry": ("too-few", "DESTINATION"), "Skerry Holm Voe": ("too-many", "Voe"),
-    "Skerry Skerry": ("where", "Skerry"), "-nabc Skerry Holm": ("bad-type", "abc"), "-n 61 Voe Holm": ("out-of-range", "61"),
+    "Skerry Skerry": ("condition", "Skerry"), "-nabc Skerry Holm": ("bad-type", "abc"), "-n 61 Voe Holm": ("out-of-range", "61"),
     "--car --bike Voe Holm": ("conflict", "--bike"), "Voe Holm --bikes": ("unknown-option", "--bikes"),
     "Voe Holm -x": ("unknown-option", "-x"), "Voe Holm -n": ("missing-value", "-n"), "--bike=1 Voe Holm": ("unexpected-value", "--bike"),
     "Voe Atlantis": ("not-a-choice", "Atlantis"),
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("vector", REFUSED)
+@pytest.mark.parametrize("case", REFUSED)
 def test_a_refused_vector_has_its_kind_and_culprit(vector: str) -> None:
     judged = FARE.judge(vector.split())
     assert judged.status == "refused"
     assert [(each.kind, each.culprit) for each in judged.refusals] == [REFUSED[vector]]
 
 
-@pytest.mark.parametrize(("vector", "kinds"), [("-n --bike Voe Holm", "bad-type missing-value"), ("-5 Voe", "not-a-choice unknown-option too-few")])
+@pytest.mark.parametrize(("case", "kinds"), [("-n --bike Voe Holm", "bad-type missing-value"), ("-5 Voe", "not-a-choice unknown-option too-few")])
 def test_what_is_refused_in_every_reading_is_settled_with_all_that_any_finds(vector: str, kinds: str) -> None:
     judged = FARE.judge(vector.split())
     assert (judged.status, " ".join(judged.kinds)) == ("refused", kinds)
 
 
 @pytest.mark.parametrize(
-    "vector",
+    "case",
     ["--rid 3 Voe Holm", "-s --bike Voe Holm", "Voe Holm -n 1_000", "-n ３ Voe Holm", "--help Voe", "Voe Holm -n 007",
      "--bike --bike Voe Holm", "Voe Holm --version", "--save= Voe Holm"],
 )  # fmt: skip
@@ -120,7 +120,7 @@ def test_what_reasonable_programs_do_differently_is_unspecified(vector: str) -> 
 
 
 @pytest.mark.parametrize(
-    ("switches", "vector", "status", "kind"),
+    ("switches", "case", "status", "kind"),
     [
         ({"abbreviations": True}, "--rid 3 Voe Holm", "accepted", ""),
         ({"abbreviations": False}, "--rid=3 Voe Holm", "refused", "unknown-option"),
@@ -145,7 +145,7 @@ def test_a_switch_settles_it(switches: dict[str, Any], vector: str, status: str,
 
 
 @pytest.mark.parametrize(
-    ("synopsis", "vector", "expected"),
+    ("synopsis", "case", "expected"),
     [
         ("[FIRST [INCREMENT]] LAST", "1 2", {"FIRST": "1", "LAST": "2"}),
         ("[FIRST [INCREMENT]] LAST", "1 2 3 4", "too-many 4"),
@@ -210,7 +210,7 @@ def test_every_derived_refusal_has_exactly_one_fault_and_every_accepted_vector_n
             assert all(FARE.judge(words).status == "accepted" for words in (vector.words, *vector.more)), vector
     kinds = Counter(vector.kind for vector in family_of(FARE, "refusals").vectors)
     assert set(kinds) == {"too-few", "too-many", "unknown-option", "unexpected-value", "not-a-choice", "bad-type",
-                          "out-of-range", "missing-value", "conflict", "where"}  # fmt: skip
+                          "out-of-range", "missing-value", "conflict", "condition"}  # fmt: skip
     assert set(DEFAULT_FAMILIES) < set(FAMILIES)
 
 

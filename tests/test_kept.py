@@ -27,7 +27,7 @@ launch = "echo"
 oracle = "oracle.py"
 [signature]
 synopsis = "[-n,--riders RIDERS] [--bike | --car] ORIGIN DESTINATION"
-where = ["differ(ORIGIN, DESTINATION)"]
+only-if = ["differ(ORIGIN, DESTINATION)"]
 derive = ["refusals", "rephrasings"]
 [signature.values]
 RIDERS = { type = "int", min = 1, max = 60 }
@@ -56,19 +56,19 @@ BESIDE = {
 
 @pytest.fixture
 def ferry(place: Place, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> Place:
-    """A folder with a spec that looks at files, all of them old enough to be kept, and a cache folder of its own."""
+    """A directory with a spec that looks at files, all of them old enough to be kept, and a cache directory of its own."""
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     place.write("f.matrix.toml", SPEC)
     for name, text in BESIDE.items():
         place.write(name, text)
-    monkeypatch.chdir(place.folder)
+    monkeypatch.chdir(place.directory)
     monkeypatch.setattr(kept, "SETTLED_NS", 0)
     return place
 
 
 def places() -> list[Path]:
-    folder = Path(kept.folder())
-    return sorted(folder.iterdir()) if folder.exists() else []
+    directory = Path(kept.directory())
+    return sorted(directory.iterdir()) if directory.exists() else []
 
 
 def was_read(monkeypatch: pytest.MonkeyPatch) -> bool:
@@ -130,10 +130,10 @@ def test_whatever_changes_has_the_spec_read_anew(ferry: Place, monkeypatch: pyte
 def test_a_file_that_goes_is_told_of_as_before(ferry: Place) -> None:
     first = ferry.call("run", "--brief", "--only", "table")
     assert first.status == 0 and "2 passed" in first.out  # what the matrix states wins over the refusal
-    (ferry.folder / "came.txt").unlink()
+    (ferry.directory / "came.txt").unlink()
     came = ferry.call("run", "--brief", "--only", "table")
     assert came.status == 2 and "came.txt does not exist beside the spec" in came.err
-    (ferry.folder / "oracle.py").write_text("def other():\n    return 1\n")
+    (ferry.directory / "oracle.py").write_text("def other():\n    return 1\n")
     ferry.write("came.txt", "Holm\n")
     assert "differ" in ferry.call("run", "--brief").err
 
@@ -141,14 +141,14 @@ def test_a_file_that_goes_is_told_of_as_before(ferry: Place) -> None:
 def test_somebody_elses_pickle_is_never_opened(ferry: Place) -> None:
     class Trap:
         def __reduce__(self) -> Any:
-            return os.mkdir, (str(ferry.folder / "trapped"),)
+            return os.mkdir, (str(ferry.directory / "trapped"),)
 
     kept_spec("f.matrix.toml")
     (place,) = places()
     place.write_bytes(pickle.dumps(Trap()))
     place.chmod(0o646)
     kept_spec("f.matrix.toml")
-    assert not (ferry.folder / "trapped").exists()
+    assert not (ferry.directory / "trapped").exists()
 
 
 def test_a_file_just_written_is_not_relied_on(ferry: Place, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -176,8 +176,8 @@ def test_no_more_are_kept_than_fit(ferry: Place, monkeypatch: pytest.MonkeyPatch
     assert places() == before
 
 
-def test_without_a_cache_folder_everything_works(ferry: Place) -> None:
-    (ferry.folder / "cache").write_text("a file where a folder should be")
+def test_without_a_cache_directory_everything_works(ferry: Place) -> None:
+    (ferry.directory / "cache").write_text("a file where a directory should be")
     came = ferry.call("run", "--brief", "--only", "table")
     assert came.status == 0 and "2 passed" in came.out and not came.err
 
@@ -187,7 +187,7 @@ def test_a_second_run_needs_no_validation_and_comes_to_the_same(ferry: Place) ->
     journals = []
     for number in range(2):
         words = [sys.executable, "-X", "importtime", "-m", "keen_matrix", "run", "--brief", "--jobs", "1"]
-        done = subprocess.run(words, cwd=ferry.folder, capture_output=True, text=True, timeout=60)
+        done = subprocess.run(words, cwd=ferry.directory, capture_output=True, text=True, timeout=60)
         assert ("pydantic" in done.stderr) is (number == 0)
         journals.append([{k: case[k] for k in ("id", "argv", "verdict", "aspects")} for case in ferry.cases()])
     assert journals[0] == journals[1] and len(journals[0]) > 20
@@ -218,18 +218,18 @@ name = "m"
 line = "{{a}} {{b}} {{c}} {{d}} {{e}} [--x] [--y {{f}}]"
 axes = {{ a = [1, 2, 3, 4], b = [1, 2, 3, 4], c = [1, 2, 3, 4], d = [1, 2, 3, 4], e = [1, 2, 3], f = ["u", "v"] }}
 combine = "pairs"
-where = ["{where}"]
+only-if = ["{only_if}"]
 expect.exit = 0
 """
 
 
 def test_a_covering_array_is_kept_and_found_again_by_all_that_it_depends_on(place: Place) -> None:
-    env = {"XDG_CACHE_HOME": str(place.folder / "cache")}
-    kept = place.folder / "cache/keen-matrix/rows"
+    env = {"XDG_CACHE_HOME": str(place.directory / "cache")}
+    kept = place.directory / "cache/keen-matrix/rows"
     place.write("oracle.py", "def fits(a, b):\n    return a != b\n")
 
-    def vectors(where: str = "a != b", program: str = "", seed: int = 0) -> str:
-        place.write("m.matrix.toml", ARRAY.format(where=where, program=program) + f"seed = {seed}\n")
+    def vectors(only_if: str = "a != b", program: str = "", seed: int = 0) -> str:
+        place.write("m.matrix.toml", ARRAY.format(only_if=only_if, program=program) + f"seed = {seed}\n")
         came = place.call("unfold", "--format", "json", env=env)
         assert came.status == 0, came.err
         return came.out
@@ -249,9 +249,9 @@ def test_a_covering_array_is_kept_and_found_again_by_all_that_it_depends_on(plac
     # a damaged one is searched for anew
     files[0].write_bytes(body[:-3])
     assert vectors() == first
-    for number, other in enumerate([{"where": "a != c"}, {"seed": 3}], 2):
+    for number, other in enumerate([{"only_if": "a != c"}, {"seed": 3}], 2):
         vectors(**other)
         assert len(list(kept.iterdir())) == number
-    vectors(where="fits(a, b)", program='oracle = "oracle.py"')
-    vectors(where="a != b and here != ''")
+    vectors(only_if="fits(a, b)", program='oracle = "oracle.py"')
+    vectors(only_if="a != b and here != ''")
     assert len(list(kept.iterdir())) == 3

@@ -408,7 +408,7 @@ def test_a_help_that_lists_nothing_but_subcommands_is_one(place: Place) -> None:
 
 
 def test_subcommands_are_asked_for_their_own_help_and_become_forms(place: Place) -> None:
-    program = place.write("ferry", FERRY.replace("$LOG", str(place.folder / "log")))
+    program = place.write("ferry", FERRY.replace("$LOG", str(place.directory / "log")))
     program.chmod(0o755)
     done = place.call("draft", "--", "./ferry")
     assert done.status == 0, done.err
@@ -416,4 +416,4 @@ def test_subcommands_are_asked_for_their_own_help_and_become_forms(place: Place)
     assert '"[--quiet] [--help] list [-n LIST-N]"' in done.out
     assert '"[--quiet] [--help] sink"' in done.out
     assert "doubt: the subcommand sink printed no help of its own" in done.out
-    assert (place.folder / "log").read_text() == "sunk: sink --help\nsunk: sink -h\n"
+    assert (place.directory / "log").read_text() == "sunk: sink --help\nsunk: sink -h\n"

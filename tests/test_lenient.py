@@ -40,7 +40,7 @@ def test_what_a_reader_takes(synopsis: str, more: dict[str, Any], words: str, st
 VALUES: list[tuple[dict[str, Any], str, str]] = [
     ({"type": "int", "units": ["K", "M"], "max": 9}, "9K", "legal"), ({"type": "int", "units": ["K"], "max": 9}, "10K", "illegal"),
     ({"type": "int", "units": ["K"]}, "2Q", "illegal"), ({"type": "int", "units": ["K"]}, "K", "illegal"), ({"type": "int", "units": ["K"]}, "7", "legal"),
-    ({"type": "file", "folders": True}, ".", "legal"), ({"type": "file", "folders": True}, "no-such-file", "illegal"),
+    ({"type": "file", "directories": True}, ".", "legal"), ({"type": "file", "directories": True}, "no-such-file", "illegal"),
     ({"type": "float", "units": ["km", "m"]}, "1.5km", "legal"), ({"type": "float", "units": ["km"]}, "1.5mi", "illegal"),
     ({"type": "int", "list": ","}, "1,2,3", "legal"), ({"type": "int", "list": ","}, "1,b", "illegal"), ({"type": "int", "list": ","}, "1,,2", "doubtful"),
     ({"of": ["a", "b"], "list": ":"}, "a:b", "legal"), ({"of": ["a", "b"], "list": ":"}, "a:c", "illegal"),
@@ -57,7 +57,7 @@ def test_what_a_value_may_be(table: dict[str, Any], text: str, status: str) -> N
     assert bool(kind.bad()) is not bool(table.get("open"))
 
 
-@pytest.mark.parametrize("table", [{"units": ["K"]}, {"type": "bool", "open": True}, {"type": "date", "units": ["d"]}, {"type": "dir", "folders": True}])
+@pytest.mark.parametrize("table", [{"units": ["K"]}, {"type": "bool", "open": True}, {"type": "date", "units": ["d"]}, {"type": "dir", "directories": True}])
 def test_units_and_open_go_with_what_they_are_for(table: dict[str, Any]) -> None:
     with pytest.raises(SignatureFault, match="does not go with"):
         Signature.from_synopsis("N", {"N": table})
@@ -88,5 +88,5 @@ def test_an_action_is_tried_alone_and_one_that_is_not_stated_is_found_out(place:
     stated = top + 'synopsis = "[-a,--all] PORT"\nactions = ["-L,--list"]\nhelp-complete = true\n'
     place.write("p.matrix.toml", stated)
     came = place.call("run")
-    assert came.status == 0 and "ends the call by itself" not in came.out, came.out
+    assert came.status == 0 and "acts alone" not in came.out, came.out
     assert [each["argv"] for each in place.cases() if each["kind"] == "action"] in ([["-L"], ["--list"]], [["--list"], ["-L"]])

@@ -40,7 +40,7 @@ MISTAKES = [
     ("a nested empty axis", spec(matrix=BASE + "axes.z = [1, {}]"), "8:14: matrix[1].axes.z[2]: expected a text, number, boolean"),
     ("two of one name", spec(more="[[matrix]]\n" + GOOD["matrix"]), '10:8: two matrices are named "m"'),
     ("a wrong line", spec(matrix=BASE.replace("{x}", "{x} [a")), '6:13: matrix[1].line: this "[" is never closed'),
-    ("a wrong expression", spec(matrix=BASE + 'where = ["x =! 3"]'), "8:13: matrix[1].where[1]: in the expression x =! 3"),
+    ("a wrong expression", spec(matrix=BASE + 'only-if = ["x =! 3"]'), "8:15: matrix[1].only-if[1]: in the expression x =! 3"),
     ("a wrong condition", spec(matrix=BASE + 'expect = [{ when = "x ==", exit = 0 }]'), "8:21: matrix[1].expect[1].when: in the exp"),
     ("a wrong template", spec(matrix=BASE + 'expect.stdout = "a {"'), '8:20: matrix[1].expect.stdout: this "{" is never closed'),
     ("an unknown function", spec(matrix=BASE + 'expect.stdout = "é {faer(x)}"'), '8:21: unknown function "faer"'),
@@ -66,9 +66,9 @@ MISTAKES = [
     ("a text in escapes", spec(matrix=BASE + 'expect.stdout = "\\t\\u00e9{"'), '8:26: matrix[1].expect.stdout: this "{"'),
     ("neither line nor steps", spec(matrix='name = "m"'), "4:3: matrix[1]: expected either line or steps"),
     ("both line and steps", spec(matrix=BASE + 'steps = [ { line = "a" } ]'), "4:3: matrix[1]: expected either line or steps"),
-    ("a condition no text", spec(matrix=BASE + "where = [1]"), "8:10: matrix[1].where[1] is a number … expected a text"),
+    ("a condition no text", spec(matrix=BASE + "only-if = [1]"), "8:12: matrix[1].only-if[1] is a number … expected a text"),
     ("a when no text", spec(matrix=BASE + "expect = [{ when = true, exit = 0 }]"), "8:20: matrix[1].expect[1].when is a boolean"),
-    ("a NUL in a text", spec(matrix=BASE + 'expect.stdout = "a\\u0000b"'), "8:19: matrix[1].expect.stdout: a NUL cannot stand"),
+    ("a NUL in a text", spec(matrix=BASE + 'expect.stdout = "a\\u0000b"'), "8:19: matrix[1].expect.stdout: a text cannot contain a NUL"),
     ("a boolean for a text", spec(matrix=BASE + "expect.stdout = true"), "8:17: matrix[1].expect.stdout: expected a text or a table"),
     ("a table without a form", spec(matrix=BASE + "expect.stdout = { literal = true }"), "expected at least one form, such as contains"),
     ("a wrong count of lines", spec(matrix=BASE + 'expect.stdout.number-of-lines = "few"'), 'expected a number, a range such as "1..3"'),
@@ -111,7 +111,7 @@ MISTAKES = [
 
 @pytest.mark.parametrize(("text", "message"), [each[1:] for each in MISTAKES], ids=[each[0] for each in MISTAKES])
 def test_a_mistake_is_told_with_its_place(place: Place, text: str, message: str) -> None:
-    (place.folder / "t.matrix.toml").write_text(text)
+    (place.directory / "t.matrix.toml").write_text(text)
     came = place.call("lint")
     assert came.status == 2 and "Traceback" not in came.err
     for part in message.split(" … "):
@@ -138,7 +138,7 @@ def test_all_mistakes_come_at_once_in_the_order_of_the_file(place: Place) -> Non
         line = "{x} {y}"
         axes.x = { from = 1, to = 3, step = 0 }
         axes.z = []
-        where = ["x !! 3"]
+        only-if = ["x !! 3"]
         [[matrix]]
         name = "b"
         line = "{x} [b"
@@ -171,7 +171,7 @@ def test_the_caret_stands_under_the_place(place: Place) -> None:
 
 
 UNREADABLE = [
-    ("folder", None, "no *.matrix.toml was found below t.matrix.toml"),
+    ("directory", None, "no *.matrix.toml was found below t.matrix.toml"),
     ("empty", b"", '"program" is missing in the spec'),
     ("no UTF-8", b'a = "\xff"\n', "t.matrix.toml:1:6: this is not UTF-8 text (byte 0xff)"),
     ("too large", b"#" * 5_000_000, "the file has 5,000,000 bytes, more than a spec may have"),
@@ -184,7 +184,7 @@ UNREADABLE = [
     ("content", "message"), [each[1:] for each in UNREADABLE], ids=[each[0] for each in UNREADABLE]
 )
 def test_a_spec_that_cannot_be_read(place: Place, content: bytes | None, message: str) -> None:
-    path = place.folder / "t.matrix.toml"
+    path = place.directory / "t.matrix.toml"
     if content is None:
         path.mkdir()
     else:
@@ -224,7 +224,7 @@ stdin = ?
 stdin.command = [?]
 dialogue = [{ prompt = ?, reply = "x" }]
 stop.when-stderr = ?
-where = ["@"]
+only-if = ["@"]
 """
 """Every place of a matrix at which a name can stand: ? for a template, @ for an expression."""
 

@@ -27,7 +27,7 @@ def verdicts(place: Place) -> dict[str, str]:
 
 
 def spec(place: Place, rest: str) -> None:
-    (place.folder / "f.matrix.toml").write_text(HEAD + rest)
+    (place.directory / "f.matrix.toml").write_text(HEAD + rest)
 
 
 KNOWN = """
@@ -44,7 +44,7 @@ def test_what_is_known_to_differ_fails_no_run_and_says_when_it_is_mended(fare: P
     spec(fare, KNOWN % "")
     came = fare.call("run")
     assert verdicts(fare) == {"Skerry": "known", "Holm": "passed", "Nowhere": "failed"}
-    assert "1 vector known: rounding of Skerry" in came.out
+    assert "1 case known: rounding of Skerry" in came.out
     assert "passes again: remove its known (rounding of Holm)" in came.out
     assert came.status == 1
     spec(fare, KNOWN.replace(', "Nowhere"', "") % "")
@@ -71,10 +71,10 @@ def test_a_known_difference_counts_after_its_day(fare: Place, days: int, status:
 def test_what_is_known_by_ids_reaches_derived_vectors(fare: Place) -> None:
     fare.write("strict.sh", '[ $# = 1 ] || { echo "usage: strict PORT" >&2; exit 2; }; echo "$1"\n')
     rest = '[signature]\nsynopsis = "PORT"\nhelp = []\nderive = ["refusals"]\n[refusal]\nexit = 1\n'
-    (fare.folder / "f.matrix.toml").write_text(HEAD.replace("fare.sh", "strict.sh") + rest)
+    (fare.directory / "f.matrix.toml").write_text(HEAD.replace("fare.sh", "strict.sh") + rest)
     assert fare.call("run").status == 1
     ids = [each["id"][:6] for each in fare.cases() if each["verdict"] == "failed"]
-    with (fare.folder / "f.matrix.toml").open("a") as file:
+    with (fare.directory / "f.matrix.toml").open("a") as file:
         file.write(f"[[known]]\nids = {json.dumps(ids)}\nbecause = 'its usage says 2'\n")
     came = fare.call("run")
     assert came.status == 0, came.out
@@ -86,8 +86,8 @@ def test_a_crash_that_is_known_is_known_and_what_cannot_be_launched_is_not(fare:
     spec(fare, '[[matrix]]\nname = "a"\nline = "x"\nknown = { because = "to be mended", verdict = "crashed" }\nexpect.exit = 0\n')
     assert fare.call("run").status == 0
     assert verdicts(fare) == {"x": "known"}
-    text = (fare.folder / "f.matrix.toml").read_text().replace("sh {here}/fare.sh", "{here}/gone")
-    (fare.folder / "f.matrix.toml").write_text(text)
+    text = (fare.directory / "f.matrix.toml").read_text().replace("sh {here}/fare.sh", "{here}/gone")
+    (fare.directory / "f.matrix.toml").write_text(text)
     assert fare.call("run").status == 3
 
 
@@ -101,20 +101,20 @@ expect.exit = 0
 [[matrix]]
 name = "store"
 line = "Voe"
-needs = ["sh", "no-such-program"]
+requires-programs = ["sh", "no-such-program"]
 expect.exit = 0
 """
 
 
 def test_what_is_skipped_is_not_launched_and_told(fare: Place) -> None:
     fare.write("fare.sh", 'echo "$1" >> "$LOG"\n')
-    spec(fare, f'env.LOG = "{fare.folder}/log"\n{SKIPPED}')
+    spec(fare, f'env.LOG = "{fare.directory}/log"\n{SKIPPED}')
     came = fare.call("run")
     assert came.status == 0
-    assert (fare.folder / "log").read_text() == "Skerry\n"
-    assert "1 vector skipped: no ferry to Holm on" in came.out
-    assert "1 vector skipped: no program no-such-program was found in PATH" in came.out
-    assert "3 vectors: 1 passed, 2 skipped" in came.out
+    assert (fare.directory / "log").read_text() == "Skerry\n"
+    assert "1 case skipped: no ferry to Holm on" in came.out
+    assert "1 case skipped: no program no-such-program was found in PATH" in came.out
+    assert "3 cases: 1 passed, 2 skipped" in came.out
     suite = ElementTree.fromstring(fare.call("report", "--format", "junit").out)
     assert suite.get("skipped") == "2"
     assert fare.call("report", "--format", "tap").out.count("# SKIP") == 2
@@ -188,7 +188,7 @@ def test_a_cell_that_is_left_out_leaves_out_its_part_of_the_line(fare: Place) ->
     ("a,b\n1,2\n3\n4,5,6\n", "", "t.csv:3: 1 fields; expected 2, as in the header (separated by a comma, as its header is)"),
     ('a;b\n"1\n2";3\n4\n', "", "t.csv:4: 1 fields; expected 2, as in the header (separated by a semicolon, as its header is)"),
     ("a;b\n1;2\n", ', separator = ","', ""),
-    ("a\tb|c\n1\t2|3\n4\n", ', separator = "|"', "t.csv:3: 1 fields; expected 2, as in the header (separated by |, as separator says)"),
+    ("a\tb|c\n1\t2|3\n4\n", ', separator = "|"', "t.csv:3: 1 fields; expected 2, as in the header (separated by |, as `separator` says)"),
 ])  # fmt: skip
 def test_a_wrong_line_of_a_table_is_one_error(fare: Place, text: str, keys: str, told: str) -> None:
     fare.write("t.csv", text)
@@ -211,7 +211,7 @@ def test_an_axis_of_a_table_may_name_its_separator(fare: Place, keys: str, words
 
 @pytest.mark.parametrize(("text", "line", "told"), [
     ('[program]\nlaunch = "x"\n[[matrix]]\nname = "a"\nexpect = { exit = 0 }\nexpect.stdout = "x"\n', 5, 'or expect.KEY = … in a line each'),
-    ('[program]\nlaunch = "x"\n[matrix]\n[program]\nwarm = true\n', 1, "[program] stands here and again in line 4"),
+    ('[program]\nlaunch = "x"\n[matrix]\n[program]\nwarm = true\n', 1, "[program] is here and again in line 4"),
     ('[signature]\nvalues = { A = { of = ["a"] } }\nvalues.A.open = true', 2, '"signature.values.A" is complete here, and line 3 adds to it'),
 ])  # fmt: skip
 def test_a_table_written_in_two_ways_is_explained_at_the_first(fare: Place, text: str, line: int, told: str) -> None:
@@ -221,7 +221,7 @@ def test_a_table_written_in_two_ways_is_explained_at_the_first(fare: Place, text
 
 
 TWICE = {
-    'launch = "echo"\nlaunch = "cat"\n': '2:1: "launch" is given here and in line 1',
+    'launch = "echo"\nlaunch = "cat"\n': '2:1: "launch" is here and also in line 1',
     '[program]\nlaunch = "echo"\n[[program]]\n': "3:1: line 1 gives program already: [program]",
     '[[matrix]]\nexpect.exit = 0\n[[matrix.expect]]\n': "3:1: line 2 gives matrix.expect already: expect.exit = 0",
     '[[matrix]]\nexpect = { exit = 0 }\n[[matrix.expect]]\n': "where there are several, [[matrix.expect]] and a key a line",

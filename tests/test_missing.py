@@ -27,7 +27,7 @@ def cut(place: Place) -> Place:
     """A run that was killed after two of its four cases."""
     place.write("t.matrix.toml", SPEC)
     assert place.call("run", "--journal", "whole.jsonl").status == 0
-    lines = (place.folder / "whole.jsonl").read_text().splitlines(keepends=True)
+    lines = (place.directory / "whole.jsonl").read_text().splitlines(keepends=True)
     place.write(JOURNAL, "".join(lines[:3]))
     return place
 
@@ -50,7 +50,7 @@ def test_a_ci_server_shows_red_for_what_has_no_result(cut: Place) -> None:
 
 def test_failed_runs_what_has_no_result(cut: Place) -> None:
     came = cut.call("run", "--failed")
-    assert came.status == 0 and "2 vectors: all passed" in came.out
+    assert came.status == 0 and "2 cases: all passed" in came.out
     assert "everything passed last time" in cut.call("run", "--failed").out
 
 
@@ -59,12 +59,12 @@ def test_failed_takes_what_a_cut_off_run_never_came_to(place: Place) -> None:
     place.write("b.matrix.toml", SPEC)
     place.write("c.matrix.toml", SPEC)
     assert place.call("run", "a.matrix.toml", "b.matrix.toml").status == 0
-    lines = (place.folder / JOURNAL).read_text().splitlines(keepends=True)
+    lines = (place.directory / JOURNAL).read_text().splitlines(keepends=True)
     place.write(JOURNAL, "".join(lines[:6]))  # all of the first, nothing of the second
     came = place.call("report", "--format", "tap")
     assert came.status == 1 and "b.matrix.toml have no result: the run ended before it reached this spec" in came.out
     came = place.call("run", "--failed")
-    assert "4 vectors: all passed" in came.out and "b.matrix.toml" in came.out and "a.matrix.toml" not in came.out
+    assert "4 cases: all passed" in came.out and "b.matrix.toml" in came.out and "a.matrix.toml" not in came.out
     assert "not in the last run, so not run now: c.matrix.toml" in place.call("run", "--failed").out
 
 
@@ -87,16 +87,16 @@ def test_compare_ends_badly_when_what_held_is_gone_skipped_or_known(cut: Place) 
 
 
 def test_a_run_that_launches_nothing_does_not_pass(place: Place) -> None:
-    place.write("t.matrix.toml", SPEC + '\n    needs = ["no-such-program"]')
+    place.write("t.matrix.toml", SPEC + '\n    requires-programs = ["no-such-program"]')
     came = place.call("run")
-    assert came.status == 3 and "4 vectors: all skipped, so nothing was launched" in came.out
+    assert came.status == 3 and "4 cases: all skipped, so nothing was launched" in came.out
 
 
 def test_the_summary_counts_specs_that_could_not_be_run(place: Place) -> None:
     place.write("good.matrix.toml", SPEC)
     place.write("bad.matrix.toml", SPEC.replace('"true"', '"no-such-program"'))
     came = place.call("run")
-    assert came.status == 3 and "4 vectors: passed; 1 spec could not be run" in came.out
+    assert came.status == 3 and "4 cases: passed; 1 spec could not be run" in came.out
     # it never ran, so there is nothing to go on with
     came = place.call("report", "--format", "junit")
     assert came.status == 1 and "--resume" not in came.out + came.err

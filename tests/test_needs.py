@@ -59,7 +59,7 @@ NEEDS = [
          matrix('line = "{port}"\naxes.port = ["Holm", "Voe"]\nexpect.files."{port}.json".json = {}'), "Voe.json    expected  a file"),
     Need("a file that stays as it was", 'cat names.txt', "cat names.txt", "chmod 600 names.txt; cat names.txt",
          matrix('line = ""\nfiles."names.txt" = "Ada\\n"\nexpect.files."names.txt".unchanged = true'), "mode 644 as before"),
-    Need("the folder that one stands in", 'basename "$PWD"', "basename", "dirname", matrix('line = ""\nfiles."harbour/x" = ""\nstart-in = "harbour"\nexpect.stdout = "harbour"'),
+    Need("the directory that one stands in", 'basename "$PWD"', "basename", "dirname", matrix('line = ""\nfiles."harbour/x" = ""\nstart-in = "harbour"\nexpect.stdout = "harbour"'),
          '"harbour"'),
     Need("a variable of the environment", 'echo "${TARIFF:-summer}"', "TARIFF", "TARIF",
          matrix('line = ""\naxes.tariff = ["winter", "summer"]\nenv.TARIFF = "{tariff}"\nexpect.stdout = "{tariff}"'), '"winter"'),

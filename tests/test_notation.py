@@ -42,7 +42,7 @@ def test_what_a_shell_quotes_reads_back_the_same(words: list[str]) -> None:
 FAULTS = [
     ("a [b", 'this "[" is never closed; expected "]"', 2),
     ("a b]", 'this "]" closes nothing; quote it to get it literally', 3),
-    ("a | b", '"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it', 2),
+    ("a | b", '"|" is outside a group; put the alternatives in [ ] or ( ), or quote it', 2),
     ("[a|]", "this alternative is empty", 2),
     ("[]", "this alternative is empty", 0),
     ("(a]", 'expected ")" here, found "]"', 2),
@@ -51,7 +51,7 @@ FAULTS = [
     ("a}", 'this "}" closes nothing; write "}}" to get it literally', 1),
     ("{}", 'expected an expression in "{ }"', 0),
     ("{a!x}", 'expected "r", "s" or "a" after "!"', 3),
-    ("a\\", "a backslash stands at the end and escapes nothing", 1),
+    ("a\\", "a backslash at the end escapes nothing", 1),
     ("[" * 300 + "a" + "]" * 300, "groups are nested more than 256 deep", 257),
 ]
 

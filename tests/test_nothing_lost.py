@@ -47,10 +47,10 @@ def ran(place: Place) -> Place:
 
 @pytest.mark.parametrize("words", [("--only", "zzz"), ("--budget", "1 ms"), ("--only", "zzz", "--shard", "1/2")])
 def test_a_run_that_runs_nothing_leaves_the_last_one(ran: Place, words: tuple[str, ...]) -> None:
-    before = (ran.folder / JOURNAL).read_bytes()
+    before = (ran.directory / JOURNAL).read_bytes()
     came = ran.call("run", *words)
-    assert came.status in (2, 4) and (ran.folder / JOURNAL).read_bytes() == before, came
-    assert sorted(os.listdir(ran.folder / ".keen-matrix")) == ["history.sqlite3", "last.jsonl"]
+    assert came.status in (2, 4) and (ran.directory / JOURNAL).read_bytes() == before, came
+    assert sorted(os.listdir(ran.directory / ".keen-matrix")) == ["history.sqlite3", "last.jsonl"]
 
 
 def test_what_matches_nothing_lists_what_there_is(ran: Place) -> None:
@@ -66,7 +66,7 @@ def test_resume_skips_only_what_has_a_record(place: Place) -> None:
     first = {(each["argv"][0]) for each in place.cases()}
     assert place.journal()[-1]["left"] == 4 - len(first) > 0
     came = place.call("run", "--resume")
-    assert came.status == 1 and "8 vectors: 6 passed, 2 failed" in came.out, came
+    assert came.status == 1 and "8 cases: 6 passed, 2 failed" in came.out, came
     assert place.call("run", "--resume").out.count("3 of 4 passed") == 2
     rows = [json.loads(row) for row in place.call("report", "--format", "json").out.strip("[]\n").split(",\n")]
     assert sorted((row["spec"], row["words"]) for row in rows) == [
@@ -84,29 +84,29 @@ def test_one_run_at_a_time_writes_a_journal(place: Place) -> None:
     process.kill()
     process.communicate()
     assert place.call("run", "--only", "1").status == 0, "the lock of a run that was killed is none"
-    assert not [each for each in os.listdir(place.folder / ".keen-matrix") if each.startswith(".")]
+    assert not [each for each in os.listdir(place.directory / ".keen-matrix") if each.startswith(".")]
 
 
 def test_a_journal_replaces_no_other_file_and_keeps_a_link(ran: Place) -> None:
-    before = (ran.folder / "t.matrix.toml").read_bytes()
+    before = (ran.directory / "t.matrix.toml").read_bytes()
     came = ran.call("run", "--journal", "t.matrix.toml")
     assert came.status == 3 and "exists and is not a journal" in came.err
-    assert (ran.folder / "t.matrix.toml").read_bytes() == before
-    (ran.folder / "real").mkdir()
-    (ran.folder / "link.jsonl").symlink_to("real/results.jsonl")
+    assert (ran.directory / "t.matrix.toml").read_bytes() == before
+    (ran.directory / "real").mkdir()
+    (ran.directory / "link.jsonl").symlink_to("real/results.jsonl")
     assert ran.call("run", "--journal", "link.jsonl").status == 1
-    assert (ran.folder / "link.jsonl").is_symlink() and len(ran.journal("real/results.jsonl")) == 6
+    assert (ran.directory / "link.jsonl").is_symlink() and len(ran.journal("real/results.jsonl")) == 6
     assert ran.call("run", "--journal", "/dev/null", "--brief").status == 1
-    os.mkfifo(ran.folder / "pipe")
+    os.mkfifo(ran.directory / "pipe")
     assert ran.call("run", "--journal", "pipe", timeout=20).status == 3
 
 
 def twins(place: Place) -> None:
-    """Two folders with the same spec for programs of which the second is to fail."""
+    """Two directories with the same spec for programs of which the second is to fail."""
     text = SPEC.replace("sh -c 'echo $1; test $1 != 3' sh", "sh {here}/p.sh")
-    for folder in "ab":
-        place.write(f"{folder}/t.matrix.toml", text)
-        place.write(f"{folder}/p.sh", "exit 0")
+    for directory in "ab":
+        place.write(f"{directory}/t.matrix.toml", text)
+        place.write(f"{directory}/p.sh", "exit 0")
 
 
 def test_a_case_is_its_spec_and_its_id(place: Place) -> None:
@@ -121,17 +121,17 @@ def test_a_case_is_its_spec_and_its_id(place: Place) -> None:
     assert came.status == 2 and "a/t.matrix.toml and in b/t.matrix.toml; name the spec" in came.err
     assert place.call("replay", id, "b").status == 1 and place.call("replay", id, "a").status == 0
     again = place.call("run", "--failed", "--journal", "after.jsonl")
-    assert again.status == 1 and "1 vector: 1 failed" in again.out
+    assert again.status == 1 and "1 case: 1 failed" in again.out
     assert f"again: keen-matrix run b/t.matrix.toml {id[:6]}" in again.out
     both = place.call("run")
     assert f"again: keen-matrix run b/t.matrix.toml {id[:6]}" in both.out
     for words in ([id[:6]], [id, "b"], ["b/t.matrix.toml", id[:6], id]):
         assert "1 failed" in place.call("run", *words).out
-    assert "no vector matches zzzzzz" in place.call("run", "zzzzzz").err
+    assert "no case matches zzzzzz" in place.call("run", "zzzzzz").err
     assert place.call("history", id).out.count("t.matrix.toml") == 2
 
 
-def test_specs_in_other_folders_are_compared_by_name(place: Place) -> None:
+def test_specs_in_other_directories_are_compared_by_name(place: Place) -> None:
     twins(place)
     assert place.call("run", "a", "--journal", "before.jsonl").status == 0
     place.write("b/p.sh", "test $1 != 2")
@@ -160,7 +160,7 @@ def test_recorded_outputs_of_like_names_stand_apart(place: Place) -> None:
 
 def test_one_history_whatever_the_journal_is_called(ran: Place) -> None:
     assert ran.call("run", "--journal", "elsewhere/x.jsonl").status == 1
-    assert sorted(os.listdir(ran.folder / "elsewhere")) == ["x.jsonl"]
+    assert sorted(os.listdir(ran.directory / "elsewhere")) == ["x.jsonl"]
     assert ran.call("history").out.partition("flaky")[0].count("t.matrix.toml") == 2
     for command in (("report",), ("baseline",), ("doubt",), ("suspects",), ("report", "--format", "tap")):
         came = ran.call(*command)
@@ -172,7 +172,7 @@ def test_one_history_whatever_the_journal_is_called(ran: Place) -> None:
 def test_a_merge_says_what_is_missing(ran: Place) -> None:
     for part in "123":
         ran.call("run", "--shard", f"{part}/3", "--journal", f"{part}.jsonl")
-    there = [each for each in ("1.jsonl", "2.jsonl", "3.jsonl") if (ran.folder / each).exists()]
+    there = [each for each in ("1.jsonl", "2.jsonl", "3.jsonl") if (ran.directory / each).exists()]
     whole = ran.call("report", *there, "--format", "junit")
     came = ran.call("report", *there[:-1], there[0], "--format", "junit")
     assert came.status == 1 and "missing" in came.err, came
@@ -196,12 +196,12 @@ def test_what_a_merge_finds(tmp_path: Path) -> None:
     assert merge_faults([journal("3", part("1/1"), end)]) == []
     assert (
         merge_faults([one, journal("4", part("1/2", "other"), end)])[-1]
-        == "the journals have runs of different states of t"
+        == "the journals have runs of different versions of t"
     )
-    assert "are of different divisions, into 2 and 3" in merge_faults([one, str(tmp_path / "4")])[0]
+    assert "come from different divisions, into 2 and 3" in merge_faults([one, str(tmp_path / "4")])[0]
 
 
-def test_cases_that_share_the_folder_of_the_spec_run_one_at_a_time(place: Place) -> None:
+def test_cases_that_share_the_directory_of_the_spec_run_one_at_a_time(place: Place) -> None:
     place.write("p.sh", "mkdir busy || exit 9; sleep 0.05; rmdir busy")
     place.write("t.matrix.toml", SPEC.replace("sh -c 'echo $1; test $1 != 3' sh", "sh {here}/p.sh").replace(
         "[[matrix]]", 'directory = "spec"\n    [[matrix]]', 1))  # fmt: skip
@@ -218,7 +218,7 @@ def test_a_report_goes_into_what_is_there_and_replaces_nothing_else(ran: Place, 
         return came.status, came.out + came.err
 
     status = 1 if command[0] == "run" else 0
-    link, real = ran.folder / "link.tap", ran.folder / "real.tap"
+    link, real = ran.directory / "link.tap", ran.directory / "real.tap"
     link.symlink_to(real)
     assert write("link.tap")[0] == status and link.is_symlink() and real.read_text().startswith("TAP version 14")
     real.chmod(0o640)
@@ -228,32 +228,32 @@ def test_a_report_goes_into_what_is_there_and_replaces_nothing_else(ran: Place, 
     assert code == status and "TAP version 14\n" in text
     assert not before or os.stat("/dev/stdout", follow_symlinks=False).st_ino == before
     assert write("/dev/null")[0] == status and not os.path.isfile("/dev/null")
-    os.mkfifo(ran.folder / "pipe")
-    reader = subprocess.Popen(["cat", str(ran.folder / "pipe")], stdout=subprocess.PIPE)
+    os.mkfifo(ran.directory / "pipe")
+    reader = subprocess.Popen(["cat", str(ran.directory / "pipe")], stdout=subprocess.PIPE)
     time.sleep(0.2)
     assert write("pipe")[0] == status and reader.communicate()[0].startswith(b"TAP version 14")
     assert write("pipe")[0] == 3, "nobody reads it"
     for name in ("t.matrix.toml", "fare.py", JOURNAL):
-        (ran.folder / name).touch()
-        kept = (ran.folder / name).read_bytes() or b"print('mine')\n"
-        (ran.folder / name).write_bytes(kept)
+        (ran.directory / name).touch()
+        kept = (ran.directory / name).read_bytes() or b"print('mine')\n"
+        (ran.directory / name).write_bytes(kept)
         code, text = write(name)
         if name != JOURNAL or command[0] == "report":
-            assert code == 3 and "not an earlier report" in text and (ran.folder / name).read_bytes() == kept, (
+            assert code == 3 and "not an earlier report" in text and (ran.directory / name).read_bytes() == kept, (
                 name,
                 text,
             )
-    assert not [each for each in os.listdir(ran.folder) if each.endswith(".new") or each.startswith(".real")]
+    assert not [each for each in os.listdir(ran.directory) if each.endswith(".new") or each.startswith(".real")]
 
 
 def test_a_script_replaces_an_earlier_one_and_nothing_else(ran: Place) -> None:
     id = ran.cases()[0]["id"]
     assert [ran.call("replay", id, "--script", "again.sh").status for _ in range(2)] == [0, 0]
     for name in ("t.matrix.toml", "p.sh"):
-        (ran.folder / "p.sh").write_text("echo mine\n")
-        before = (ran.folder / name).read_bytes()
+        (ran.directory / "p.sh").write_text("echo mine\n")
+        before = (ran.directory / name).read_bytes()
         came = ran.call("replay", id, "--script", name)
-        assert came.status == 3 and "not an earlier script" in came.err and (ran.folder / name).read_bytes() == before
+        assert came.status == 3 and "not an earlier script" in came.err and (ran.directory / name).read_bytes() == before
 
 
 def test_the_lines_of_the_page_on_ci_work(ran: Place) -> None:
@@ -268,7 +268,7 @@ def test_the_lines_of_the_page_on_ci_work(ran: Place) -> None:
     for line in lines:
         line = line.replace("${{ matrix.part }}", "1").replace("$CI_NODE_INDEX", "2").replace("$CI_NODE_TOTAL", "4")
         done = subprocess.run(
-            ["sh", "-c", line], cwd=ran.folder, env={**os.environ, "PATH": path}, capture_output=True, text=True
+            ["sh", "-c", line], cwd=ran.directory, env={**os.environ, "PATH": path}, capture_output=True, text=True
         )
         assert done.returncode in (0, 1) and "Traceback" not in done.stderr, (line, done)
         if "annotations=/dev/stdout" in line and "3" in done.stdout:
@@ -314,20 +314,20 @@ def test_reading_commands_execute_nothing(place: Place, command: tuple[str, ...]
     place.write("other.sh", "touch executed; echo $1")
     came = place.call(*command)
     assert came.status in (0, 1) and "Traceback" not in came.err, came
-    assert command[0] == "doubt" or not (place.folder / "executed").exists()
+    assert command[0] == "doubt" or not (place.directory / "executed").exists()
 
 
 def test_unfold_says_that_it_runs_an_oracle_and_coverage_leaves_it(place: Place) -> None:
     place.write("oracle.py", "open('executed', 'w')\ndef odd(n):\n    return n % 2\n")
     place.write("t.matrix.toml", SPEC.replace("[[matrix]]", 'oracle = "oracle.py"\n    [[matrix]]', 1).replace(
-        "axes.n", 'where = ["odd(n)"]\n    axes.n'))  # fmt: skip
-    assert place.call("lint").status == 0 and not (place.folder / "executed").exists()
+        "axes.n", 'only-if = ["odd(n)"]\n    axes.n'))  # fmt: skip
+    assert place.call("lint").status == 0 and not (place.directory / "executed").exists()
     came = place.call("coverage", "--fail-under", "10")
     assert came.status == 1 and "depend on the oracle file oracle.py, and this command runs nothing" in came.out
-    assert not (place.folder / "executed").exists()
+    assert not (place.directory / "executed").exists()
     came = place.call("unfold", "--format", "json")
-    assert "the vectors depend on the oracle file oracle.py, which is run" in came.err and came.out.count("\n") == 2
-    assert (place.folder / "executed").exists()
+    assert "the cases depend on the oracle file oracle.py, which is run" in came.err and came.out.count("\n") == 2
+    assert (place.directory / "executed").exists()
     for text, told in (
         ("def odd(n:\n", "is not valid Python (line 1)"),
         ("def even(n):\n    return 1\n", 'unknown function "odd"'),
@@ -348,8 +348,8 @@ def test_unfold_says_that_it_runs_an_oracle_and_coverage_leaves_it(place: Place)
 ])  # fmt: skip
 def test_a_final_newline_that_is_written_is_meant(place: Place, printed: str, expect: str, passed: bool) -> None:
     place.write("x.txt", "x\n")
-    (place.folder / "p.sh").write_text(printed + "\n")
-    (place.folder / "t.matrix.toml").write_text(
+    (place.directory / "p.sh").write_text(printed + "\n")
+    (place.directory / "t.matrix.toml").write_text(
         f'[program]\nlaunch = "sh {{here}}/p.sh"\n[[matrix]]\nname = "m"\nline = "x"\naxes.word = ["x"]\nexpect.stdout = {expect}\n'
     )
     came = place.call("run")
@@ -365,7 +365,7 @@ def test_one_spec_that_cannot_be_run_ends_no_other(place: Place) -> None:
     place.write("e.matrix.toml", SPEC)
     place.write("f.matrix.toml", SPEC.replace("expect.exit = 0", 'expect.exit = "{n.upper()}"'))
     came = place.call("run", "--report", "junit=r.xml", "--report", "tap=r.tap")
-    assert came.status == 2 and "4 vectors: 3 passed, 1 failed" in came.out
+    assert came.status == 2 and "4 cases: 3 passed, 1 failed" in came.out
     for told in (
         "axis",
         "the build ended",
@@ -374,9 +374,9 @@ def test_one_spec_that_cannot_be_run_ends_no_other(place: Place) -> None:
         "in every vector that was tried",
     ):
         assert came.err.count(told) >= 1, (told, came.err)
-    root = ET.parse(place.folder / "r.xml").getroot()
+    root = ET.parse(place.directory / "r.xml").getroot()
     assert (root.get("tests"), root.get("errors"), root.get("failures")) == ("9", "5", "1")
-    assert "1..9\n" in (place.folder / "r.tap").read_text()
+    assert "1..9\n" in (place.directory / "r.tap").read_text()
     assert place.call("report", "--format", "markdown").out.count("could not be run") == 5
     assert place.call("run", "c.matrix.toml").status == 3 and place.call("run", "e.matrix.toml").status == 1
     assert place.call("run", "--only", "1", "e.matrix.toml").status == 0
@@ -399,7 +399,7 @@ def test_a_family_without_vectors_stops_nothing(place: Place) -> None:
         """,
     )
     came = place.call("run")
-    assert came.status == 0 and "1 vector: all passed" in came.out, came
+    assert came.status == 0 and "1 case: all passed" in came.out, came
 
 
 def test_nothing_to_doubt_or_reach_is_no_success(place: Place) -> None:
@@ -408,7 +408,7 @@ def test_nothing_to_doubt_or_reach_is_no_success(place: Place) -> None:
     came = place.call("doubt", "--fail-under", "1")
     assert came.status == 1 and "no case passed, so nothing was altered" in came.out
     came = place.call("coverage", "--fail-under", "1")
-    assert came.status == 1 and "nothing to reach" in came.out
+    assert came.status == 1 and "nothing to measure" in came.out
     came = place.call("baseline")
     assert came.status == 0 and "no expectation records outputs" in came.out
 
@@ -502,7 +502,7 @@ def test_why_and_replay_know_every_kind_of_relation(place: Place) -> None:
 @pytest.mark.parametrize("name", sorted(each.name for each in EXAMPLES.glob("*.matrix.toml")))
 def test_every_command_takes_every_example(place: Place, name: str) -> None:
     for each in filter(Path.is_file, EXAMPLES.iterdir()):
-        (place.folder / each.name).write_bytes(each.read_bytes())
+        (place.directory / each.name).write_bytes(each.read_bytes())
     place.call("run", name, "--journal", JOURNAL)
     id = place.cases()[0]["id"]
     for words in (["lint"], ["unfold"], ["unfold", "--count"], ["unfold", "--format", "shell"], ["unfold", "--why", id],
@@ -534,8 +534,8 @@ def test_no_way_out_is_without_a_message(
 @pytest.mark.skipif(not shutil.which("flock"), reason="needs flock(1) of util-linux")
 def test_a_lock_whose_owner_is_gone_is_awaited_for_a_moment(place: Place) -> None:
     place.write("t.matrix.toml", SPEC)
-    (place.folder / ".keen-matrix").mkdir()
-    lock = place.folder / ".keen-matrix/.last.jsonl.lock"
+    (place.directory / ".keen-matrix").mkdir()
+    lock = place.directory / ".keen-matrix/.last.jsonl.lock"
     gone = subprocess.Popen(["true"])
     gone.wait()
     lock.write_text(f"{gone.pid}\n")
@@ -561,14 +561,14 @@ expect = { exit = 0, stdout = "ok" }
 def test_a_program_that_removes_the_results_loses_none(place: Place, does: str) -> None:
     place.write("p.sh", f'rm -rf "$1/.keen-matrix"; {does}\necho ok')
     place.write("t.matrix.toml", REMOVING)
-    (place.folder / "other").mkdir()
-    (place.folder / "other/last.jsonl").write_text("none of ours\n")
-    temporary = place.folder / "tmp"
+    (place.directory / "other").mkdir()
+    (place.directory / "other/last.jsonl").write_text("none of ours\n")
+    temporary = place.directory / "tmp"
     temporary.mkdir()
     came = place.call("run", "--jobs", "1", env={"TMPDIR": str(temporary)})
-    assert came.status == 0 and "6 vectors: all passed" in came.out and "was removed while the run went" in came.err
+    assert came.status == 0 and "6 cases: all passed" in came.out and "was removed while the run went" in came.err
     elsewhere = [*temporary.glob("*.jsonl")]
-    # On a busy machine the folder may be gone at any moment, and then it is written elsewhere as well.
+    # On a busy machine the directory may be gone at any moment, and then it is written elsewhere as well.
     assert len(elsewhere) == 1 if "mine" in does else len(elsewhere) <= 1
     report = place.call("report", "--format", "json", *map(str, elsewhere or [".keen-matrix/last.jsonl"]))
     assert report.status == 0 and report.out.count('"verdict": "passed"') == 6
@@ -592,7 +592,7 @@ def test_a_full_disk_leaves_no_lock(tmp_path: Path) -> None:
 
 def test_without_standard_input_and_where_text_is_ascii_nothing_of_ours_fails(place: Place) -> None:
     place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = ""\nexpect.exit = 0\n')
-    closed = subprocess.run(["sh", "-c", '"$0" try t.matrix.toml <&-', COMMAND], cwd=place.folder, capture_output=True, text=True, timeout=60)
+    closed = subprocess.run(["sh", "-c", '"$0" try t.matrix.toml <&-', COMMAND], cwd=place.directory, capture_output=True, text=True, timeout=60)
     assert closed.returncode == 2 and "needs the words of a vector" in closed.stderr
     plain = {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0", "PYTHONIOENCODING": "ascii"}
     came = place.call("schema", env=plain, anew=True)
@@ -602,4 +602,4 @@ def test_without_standard_input_and_where_text_is_ascii_nothing_of_ours_fails(pl
 def test_a_cell_may_be_as_large_as_its_file(place: Place) -> None:
     place.write("large.csv", "a\n" + "x" * 300_000 + "\n")
     place.write("t.matrix.toml", '[program]\nlaunch = "cat"\n[[matrix]]\nname = "m"\nline = ""\nrows.file = "large.csv"\nstdin = "{a}"\nexpect.stdout.size = 300000\n'.replace("size = 300000", 'matches = "^x+$"'))
-    assert "1 vector: all passed" in place.call("run").out
+    assert "1 case: all passed" in place.call("run").out

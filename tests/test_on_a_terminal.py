@@ -28,7 +28,7 @@ class Terminal:
         name = os.ttyname(self.slave)
         self.process = subprocess.Popen(
             ["sh", "-c", f'exec <{name} >{name} 2>&1; stty columns 100 rows 30; exec "$@"', "sh", command, *words],
-            cwd=place.folder, env={**outer, "TERM": "xterm-256color", **env}, start_new_session=True,
+            cwd=place.directory, env={**outer, "TERM": "xterm-256color", **env}, start_new_session=True,
         )  # fmt: skip
 
     def read(self, until: bytes | None = None, seconds: float = 60) -> bytes:
@@ -90,19 +90,19 @@ def test_a_bar_tells_how_far_a_run_is_and_goes_away(place: Place) -> None:
         assert call.process.wait(30) == 1
     assert "running" in seen and "1 failed" in seen and "5/9" in seen.replace(" ", "")
     last = seen[seen.rindex("\x1b[2K") :]
-    assert "9 vectors:" in last and "running" not in last, "the bar is wiped before the results are shown"
+    assert "9 cases:" in last and "running" not in last, "the bar is wiped before the results are shown"
 
 
 def test_ctrl_c_on_a_terminal_shows_what_was_found_and_leaves_nothing(place: Place) -> None:
     place.write("t.matrix.toml", SLOW.replace("sleep 0.$1", "sleep $(( $1 > 2 ? 30 : 0 ))"))
-    temporary = place.folder / "temporary"
+    temporary = place.directory / "temporary"
     temporary.mkdir()
     with terminal(place, "run", "--jobs", "2", TMPDIR=str(temporary), NO_COLOR="1") as call:
         call.read(until=b"2/9")
         os.write(call.master, b"\x03")
         seen = call.read().decode()
         assert call.process.wait(30) == 130
-    assert "2 vectors: passed; interrupted" in seen and "Traceback" not in seen
+    assert "2 cases: passed; interrupted" in seen and "Traceback" not in seen
     assert os.listdir(temporary) == []
 
 
@@ -113,7 +113,7 @@ def test_a_run_that_is_ended_before_anything_has_says_so(place: Place) -> None:
         os.write(call.master, b"\x03")
         seen = call.read().decode()
         assert call.process.wait(30) == 130
-    assert "no vector has ended. " in seen and "Traceback" not in seen
+    assert "no case has finished. " in seen and "Traceback" not in seen
 
 
 def test_colours_are_for_terminals_that_want_them(place: Place) -> None:

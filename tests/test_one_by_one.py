@@ -27,14 +27,14 @@ synopsis = "ISLAND"
 name = "fares"
 line = "{island}"
 columns = ["island", "fare"]
-rows = [["Holm", "?"], ["Ry", "?"]]
+rows = [["Holm", "<fill>"], ["Ry", "<fill>"]]
 expect.stdout = "{fare}"
 """
 
 
 @pytest.fixture
 def office(place: Place) -> Place:
-    place.write("fare.sh", PROGRAM.replace("$REACHED", f"{place.folder}/reached"))
+    place.write("fare.sh", PROGRAM.replace("$REACHED", f"{place.directory}/reached"))
     place.write("a.matrix.toml", SPEC.replace("line =", "lnie ="))
     place.write("b.matrix.toml", SPEC.replace("sh {here}/fare.sh", "{here}/gone"))
     place.write("c.matrix.toml", SPEC)
@@ -43,7 +43,7 @@ def office(place: Place) -> Place:
 
 def _await_hanging(office: Place) -> None:
     """Wait until a program hangs."""
-    while not (office.folder / "reached").exists():
+    while not (office.directory / "reached").exists():
         time.sleep(0.02)
     time.sleep(1)  # the others come beside it
 
@@ -59,7 +59,7 @@ def test_settling_goes_on_with_the_next_spec(office: Place) -> None:
 def test_filling_goes_on_with_the_next_spec(office: Place) -> None:
     came = office.call("fill", "--write")
     assert came.status == 2
-    assert 'rows = [["Holm", "fare of Holm"], ["Ry", "fare of Ry"]]' in (office.folder / "c.matrix.toml").read_text()
+    assert 'rows = [["Holm", "fare of Holm"], ["Ry", "fare of Ry"]]' in (office.directory / "c.matrix.toml").read_text()
     assert 'a.matrix.toml:7:1: unknown key "lnie"' in came.err and "b.matrix.toml: the program cannot be launched:" in came.err
 
 
@@ -75,8 +75,8 @@ def test_an_interruption_of_one_spec_ends_settling(office: Place) -> None:
 
 
 def test_an_interruption_keeps_the_cells_that_were_filled_in(office: Place) -> None:
-    more = '[[matrix]]\nname = "ports"\nline = "{island} {port}"\ncolumns = ["island", "fare"]\nrows = [["Voe", "?"], ["Sund", "?"]]\n'
-    more += 'axes.port = ["", "x"]\nexpect.stdout = "{fare}"\n[[matrix]]\nname = "one"\nline = "Skerry"\nexpect.stdout = "?"\n'
+    more = '[[matrix]]\nname = "ports"\nline = "{island} {port}"\ncolumns = ["island", "fare"]\nrows = [["Voe", "<fill>"], ["Sund", "<fill>"]]\n'
+    more += 'axes.port = ["", "x"]\nexpect.stdout = "{fare}"\n[[matrix]]\nname = "one"\nline = "Skerry"\nexpect.stdout = "<fill>"\n'
     path = office.write("a.matrix.toml", SPEC + more)
     process = office.start("fill", "--write", "a.matrix.toml", "c.matrix.toml")
     _await_hanging(office)
@@ -85,10 +85,10 @@ def test_an_interruption_keeps_the_cells_that_were_filled_in(office: Place) -> N
     assert process.returncode == 130, err.decode()
     text = path.read_text()
     assert '[["Holm", "fare of Holm"], ["Ry", "fare of Ry"]]' in text
-    assert '[["Voe", "?"], ["Sund", "?"]]' in text and 'stdout = "?"' in text, "other vectors stand on the same"
-    assert "left as it is   interrupted before all that stand on the same had come" in out.decode()
+    assert '[["Voe", "<fill>"], ["Sund", "<fill>"]]' in text and 'stdout = "<fill>"' in text, "other vectors stand on the same"
+    assert "left as it is   interrupted before every case that shares this value had finished" in out.decode()
     assert "interrupted: " in out.decode() and err.decode().splitlines()[-1] == "keen-matrix: not begun: c.matrix.toml"
-    assert '["Holm", "?"]' in (office.folder / "c.matrix.toml").read_text()
+    assert '["Holm", "<fill>"]' in (office.directory / "c.matrix.toml").read_text()
 
 
 LINES = """\
@@ -117,7 +117,7 @@ expect.exit = 0
 
 @pytest.fixture
 def ran(place: Place) -> Place:
-    place.write("lines.py", LINES.replace("HERE", str(place.folder)))
+    place.write("lines.py", LINES.replace("HERE", str(place.directory)))
     for name in ("a", "b"):
         place.write(f"{name}.matrix.toml", RUN)
     assert place.call("run").status == 1
@@ -133,10 +133,10 @@ def test_what_looks_at_a_run_goes_on_with_the_next_spec(ran: Place, words: str, 
 
 
 def test_an_interruption_keeps_the_lines_that_were_told(ran: Place) -> None:
-    (ran.folder / "slow").touch()
+    (ran.directory / "slow").touch()
     process = ran.start("places")
     ran.await_programs(process, 1)
-    while not (ran.folder / "first").exists():
+    while not (ran.directory / "first").exists():
         time.sleep(0.02)
     time.sleep(2)
     process.send_signal(signal.SIGINT)
@@ -144,6 +144,6 @@ def test_an_interruption_keeps_the_lines_that_were_told(ran: Place) -> None:
     assert process.returncode == 130, err.decode()
     told = out.decode()
     assert "traced 1 that failed and 4 that passed" in told
-    assert "1 vector not launched (interrupted)" in told and "lines.py:7" in told
+    assert "1 case not launched (interrupted)" in told and "lines.py:7" in told
     assert "reaches" not in told, "of some vectors alone it cannot be said what none reaches"
     assert err.decode().splitlines()[-1] == "keen-matrix: not begun: b.matrix.toml"

@@ -60,8 +60,8 @@ def test_a_line_of_a_pipe_is_a_vector(office: Place) -> None:
     (["Holm", ":quit", "Skerry"], "fare of Holm", 0),
     ([":agian"], "there is no :agian; did you mean :again?", 1),
     ([":again"], "nothing was tried yet", 1),
-    (["Holm", ":compare"], "there is one outcome only", 1),
-    (["'Holm"], "this line cannot be parted into words", 1),
+    (["Holm", ":compare"], "there is only one result", 1),
+    (["'Holm"], "cannot split this line into words", 1),
     (["", "  ", "Holm"], "fare of Holm", 0),
     ([":help"], ":follow ", 0),
 ])  # fmt: skip
@@ -73,24 +73,24 @@ def test_words_of_the_prompt(office: Place, lines: list[str], shown: str, status
 
 def test_what_follows_is_launched_and_told(office: Place) -> None:
     out = said(office, "-n 3 Holm", ":follow", "-n abc Holm", ":follow")
-    assert "11 of 12 vectors passed" in out and "≠ -n 61 Holm" in out
+    assert "11 of 12 cases passed" in out and "≠ -n 61 Holm" in out
     for kind in ("too-few ISLAND", "too-many", "unknown-option", "bad-type abc"):
         assert kind in out
-    assert "nothing follows from it" in out
+    assert "nothing to derive" in out
 
 
 def test_a_vector_is_kept_and_the_spec_read_again(office: Place) -> None:
-    out = said(office, "Holm", ":keep", "Holm")
+    out = said(office, "Holm", ":write", "Holm")
     assert '+line = ["Holm"]' in out
-    assert (office.folder / "fare.matrix.toml").read_text().startswith("# fares\n")
+    assert (office.directory / "fare.matrix.toml").read_text().startswith("# fares\n")
     assert office.call("run", "--only", "Holm").status == 0
     assert "of Holm\n" in out.split("try> ")[3]
 
 
 def test_no_line_at_all_is_wrong_usage(office: Place) -> None:
     came = office.call("try", "fare.matrix.toml")
-    assert (came.status, "behind --" in came.err) == (2, True)
-    assert office.call("try", "fare.matrix.toml", "--keep", stdin="Holm\n").status == 2
+    assert (came.status, "after --" in came.err) == (2, True)
+    assert office.call("try", "fare.matrix.toml", "--write", stdin="Holm\n").status == 2
 
 
 def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> None:
@@ -119,17 +119,17 @@ def test_on_a_terminal_it_judges_while_typing_and_completes(office: Place) -> No
             write(call.master, each)
             time.sleep(0.05)
         call.process.wait(60)
-    assert "--kind bike Holm" in (place.folder / ".keen-matrix/tried.history").read_text()
+    assert "--kind bike Holm" in (place.directory / ".keen-matrix/tried.history").read_text()
 
 
 def test_ctrl_c_gives_up_a_launch_and_not_the_session(office: Place) -> None:
     from os import write
 
-    office.write("fare.sh", f'test "$1" != Ry || {{ touch {office.folder}/hangs; sleep 60; }}; echo "fare of $1"\n')
+    office.write("fare.sh", f'test "$1" != Ry || {{ touch {office.directory}/hangs; sleep 60; }}; echo "fare of $1"\n')
     with terminal(office, "try", "fare.matrix.toml") as call:
         call.read(b"try>")
         write(call.master, b"Ry\r")
-        while not (office.folder / "hangs").exists():
+        while not (office.directory / "hangs").exists():
             time.sleep(0.02)
         call.seen = b""
         write(call.master, b"\x03")
@@ -148,16 +148,16 @@ def test_what_is_typed_ahead_stands_behind_the_next_prompt_and_nowhere_else(offi
     from os import write
     from termios import ECHO, tcgetattr
 
-    office.write("fare.sh", f'touch {office.folder}/runs; while [ ! -e {office.folder}/ends ]; do sleep 0.05; done; echo "fare of $1"\n')
+    office.write("fare.sh", f'touch {office.directory}/runs; while [ ! -e {office.directory}/ends ]; do sleep 0.05; done; echo "fare of $1"\n')
     with terminal(office, "try", "fare.matrix.toml", NO_COLOR="1") as call:
         before = tcgetattr(call.slave)
         call.read(b"try>")
         write(call.master, b"Holm\r")
-        while not (office.folder / "runs").exists():
+        while not (office.directory / "runs").exists():
             time.sleep(0.02)
         write(call.master, b"Sk")
         call.read(until=b"\x00", seconds=0.3)  # what is echoed would have come by now
-        (office.folder / "ends").touch()
+        (office.directory / "ends").touch()
         call.read(b"fare of Holm")
         call.shows("try> Sk")
         write(call.master, b"erry")

@@ -117,7 +117,7 @@ def test_every_rephrasing_and_refusal_is_one_to_the_library(reader: str, monkeyp
     for request in requests_of(reader)[:10]:
         signature = trials.signature_of(request, reader)
         pairs = [(vector.words, other) for vector in family_of(signature, "rephrasings").vectors
-                 for other in vector.more if vector.kind != "default stated"]  # fmt: skip
+                 for other in vector.more if vector.kind != "default written out"]  # fmt: skip
         refused = [vector.words for vector in family_of(signature, "refusals").vectors]
         expected.append((len(pairs), pairs, refused))
         requests.append({**request, "vectors": [list(words) for pair in pairs for words in pair] + [list(each) for each in refused]})
@@ -254,7 +254,7 @@ def test_a_reader_that_is_none_is_told_with_the_nearest(place: Place) -> None:
     place.write("p.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "A"\nreader = "argpars"\n')
     told = place.call("lint")
     assert told.status == 2 and 'did you mean "argparse"?' in told.out + told.err, told
-    assert os.path.exists(place.folder / "p.matrix.toml")
+    assert os.path.exists(place.directory / "p.matrix.toml")
 
 
 def test_no_more_readings_are_followed_than_there_is_time_for(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -27,7 +27,7 @@ ROOT = Path(__file__).parent.parent
 EVERYTHING = Signature.from_synopsis(
     "[-n,--count N] [-a | -b] [--quiet] [--mode MODE] [--level[=LEVEL]] -o OUT FROM TO", {
         "N": {"type": "int", "min": 1, "max": 9}, "MODE": {"of": ["fast", "slow"]},
-    }, where=["FROM != TO"], repeat="refuse", abbreviations=True,
+    }, only_if=["FROM != TO"], repeat="refuse", abbreviations=True,
 )  # fmt: skip
 
 

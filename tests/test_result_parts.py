@@ -45,8 +45,8 @@ def record(id: str, **more: Any) -> Record:
 # --- the journal ---
 
 
-def names_in(folder: Path) -> list[str]:
-    return sorted(each for each in os.listdir(folder) if not each.endswith(".lock"))
+def names_in(directory: Path) -> list[str]:
+    return sorted(each for each in os.listdir(directory) if not each.endswith(".lock"))
 
 
 def test_a_journal_takes_its_place_with_the_first_record_and_not_before(tmp_path: Path) -> None:
@@ -171,7 +171,7 @@ def test_reading_makes_no_file_and_tells_what_is_none(tmp_path: Path) -> None:
 
 def test_pruning_makes_no_history_where_there_is_none(place: Place) -> None:
     came = place.call("history", "--prune", "3")
-    assert came.status == 3 and "there is no history yet" in came.err and not (place.folder / ".keen-matrix").exists()
+    assert came.status == 3 and "there is no history yet" in came.err and not (place.directory / ".keen-matrix").exists()
 
 
 def test_a_history_of_another_version_is_refused_and_a_damaged_one_told(tmp_path: Path) -> None:
@@ -190,7 +190,7 @@ def test_a_history_of_another_version_is_refused_and_a_damaged_one_told(tmp_path
 
 def test_a_recorder_keeps_its_trouble_to_itself(tmp_path: Path) -> None:
     path = tmp_path / "nowhere" / "h.sqlite3"
-    (tmp_path / "nowhere").write_text("a file where a folder should be")
+    (tmp_path / "nowhere").write_text("a file where a directory should be")
     recorder = HistoryRecorder(str(path), ran())
     recorder.add("a", "m", "passed", 0.1)
     recorder.finish({"passed": 1})
@@ -263,7 +263,7 @@ def test_two_histories_damaged_in_one_run_are_the_disk_and_no_third_is_begun(tmp
 
 
 def test_a_digest_of_a_program_is_of_its_words_and_files(tmp_path: Path) -> None:
-    assert program_digest([str(tmp_path)]) == program_digest([str(tmp_path)]) != program_digest([f"{tmp_path}/"]), "a folder is a word"
+    assert program_digest([str(tmp_path)]) == program_digest([str(tmp_path)]) != program_digest([f"{tmp_path}/"]), "a directory is a word"
     script = tmp_path / "p.sh"
     script.write_text("echo 1")
     one = program_digest(["sh", str(script)])

@@ -84,7 +84,7 @@ def test_cells_of_a_grid() -> None:
 
 def test_junit_is_legal_xml_with_a_suite_a_matrix(ran: Place) -> None:
     assert ran.call("report", "--format", "junit", "-o", "out/run.xml").status == 0
-    root = ET.parse(ran.folder / "out/run.xml").getroot()
+    root = ET.parse(ran.directory / "out/run.xml").getroot()
     assert (root.get("tests"), root.get("failures"), root.get("errors")) == ("16", "2", "2")
     assert [suite.get("name") for suite in root] == ["t.matrix.toml: crossings", "t.matrix.toml: hostile <b>, | `x`"]
     bad = next(case for case in root.iter("testcase") if "hostile" in str(case.get("name")))
@@ -125,16 +125,16 @@ def test_markdown_and_annotations_hold_no_markup_of_others(ran: Place) -> None:
 
 def test_without_its_extra_a_picture_is_refused_in_one_sentence(ran: Place) -> None:
     script = "import sys; sys.modules['matplotlib'] = None; from keen_matrix.cli import main; sys.exit(main(['report', '--format', 'picture', '-o', 'run.png']))"
-    came = subprocess.run([sys.executable, "-c", script], cwd=ran.folder, capture_output=True, text=True, timeout=60, check=False)
+    came = subprocess.run([sys.executable, "-c", script], cwd=ran.directory, capture_output=True, text=True, timeout=60, check=False)
     assert (came.returncode, came.stdout) == (2, "") and "pictures need an extra: python3 -m pip install 'keen-matrix[plots]'" in came.stderr
-    assert not (ran.folder / "run.png").exists()
+    assert not (ran.directory / "run.png").exists()
 
 
 def test_a_picture_is_drawn(ran: Place) -> None:
     assert ran.call("run", "--report", "picture=run.png", "--brief").status == 1
-    assert (ran.folder / "run.png").read_bytes().startswith(b"\x89PNG")
+    assert (ran.directory / "run.png").read_bytes().startswith(b"\x89PNG")
     wrong = ran.call("report", "--format", "picture", "-o", "run.bmp")
-    assert wrong.status == 2 and ".png or .svg" in wrong.err and not (ran.folder / "run.bmp").exists()
+    assert wrong.status == 2 and ".png or .svg" in wrong.err and not (ran.directory / "run.bmp").exists()
 
 
 def test_shards_are_read_as_one_run(ran: Place) -> None:
@@ -201,18 +201,18 @@ def drive(page: Path) -> dict[str, object]:
 @pytest.mark.skipif(CHROMIUM is None, reason="chromium is not installed")
 def test_the_page_filters_shows_and_copies_and_nothing_hostile_runs(ran: Place) -> None:
     assert ran.call("report", "--format", "html", "-o", "run.html").status == 0
-    text = (ran.folder / "run.html").read_text()
+    text = (ran.directory / "run.html").read_text()
     assert "<script>document" not in text and not re.search(r"(?:src|href)=[\"']?(?:https?:)?//", text)
-    came = drive(ran.folder / "run.html")
+    came = drive(ran.directory / "run.html")
     assert (came["all"], came["search"], came["crashed"], came["stdout"]) == (16, 6, 1, 2)
     assert came["cell"] and int(str(came["cell"])) < 16
     assert str(came["copied"]).startswith("sh ") and "p.sh" in str(came["copied"])
-    assert came["title"] == "16 vectors: 12 passed" and came["scripts"] == 4
+    assert came["title"] == "16 cases: 12 passed" and came["scripts"] == 4
     assert "expected" in str(came["detail"]) and "found" in str(came["detail"])
 
 
 def test_compare_tells_what_changed(ran: Place) -> None:
-    shutil.copy(ran.folder / ".keen-matrix/last.jsonl", ran.folder / "a.jsonl")
+    shutil.copy(ran.directory / ".keen-matrix/last.jsonl", ran.directory / "a.jsonl")
     same = ran.call("compare", "a.jsonl", "a.jsonl")
     assert same.status == 0 and "nothing differs" in same.out and "16 cases in both" in same.out
     ran.write(
@@ -241,7 +241,7 @@ def test_compare_tells_what_changed(ran: Place) -> None:
     ({"stderr": "no port 'Holm'\n"}, {"stderr": "no port 'Voe'\n"}, """line 1 of standard error: "Holm" → "Voe\""""),
     ({"stdout": "a\nb\n"}, {"stdout": "a\nb\nc\n"}, 'line 3 of standard output: an empty line → "c"'),
     ({"end": "exit 0", "stdout": "x"}, {"end": "exit 2", "stdout": "y"}, "exit 0 → exit 2"),
-    ({"files": "a created"}, {"files": "b created"}, 'the files: "a" → "b"'), ({}, {}, "beyond what is looked at"),
+    ({"files": "a created"}, {"files": "b created"}, 'the files: "a" → "b"'), ({}, {}, "beyond what is compared"),
 ])  # fmt: skip
 def test_what_differs_first_is_told_without_the_rest_of_its_line(before: dict[str, str], after: dict[str, str], told: str) -> None:
     nothing = {"end": "exit 0", "stderr": "", "stdout": "", "files": ""}
@@ -259,7 +259,7 @@ def test_compare_respects_noise_when_there_are_repetitions(place: Place) -> None
             if "id" in case:
                 assert len(case["repeats"]["seconds"]) == 4
                 case["repeats"]["seconds"], case["seconds"] = seconds, sum(seconds) / 4
-        (place.folder / name).write_text("".join(json.dumps(each) + "\n" for each in cases))
+        (place.directory / name).write_text("".join(json.dumps(each) + "\n" for each in cases))
 
     timed("first.jsonl", [0.030, 0.031, 0.042, 0.033])
     timed("noisy.jsonl", [0.032, 0.030, 0.034, 0.044])
@@ -283,7 +283,7 @@ FLAKY = """
 def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
     place.write("t.matrix.toml", FLAKY)
     for state in ("even", "odd", "even"):
-        (place.folder / "count").write_text(state)
+        (place.directory / "count").write_text(state)
         place.call("run")
     came = place.call("history")
     assert came.status == 0 and came.out.partition("flaky")[0].count("t.matrix.toml") == 3
@@ -292,10 +292,10 @@ def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
     trend = place.call("history", flaky[1])
     assert [line.split()[4] for line in trend.out.splitlines()] == ["=", "≠", "="]
     place.write("t.matrix.toml", FLAKY + "\n")
-    (place.folder / "count").write_text("odd")
+    (place.directory / "count").write_text("odd")
     place.call("run", "--failed-first", "--jobs", "1")
     assert "spec or program changed" in place.call("history", flaky[1]).out
-    (place.folder / "count").write_text("even")
+    (place.directory / "count").write_text("even")
     place.call("run", "--failed-first", "--jobs", "1")
     assert place.cases()[0]["argv"] == ["odd"]
     place.call("run", "--slow-last", "--jobs", "1")
@@ -305,15 +305,15 @@ def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
 
 def test_a_damaged_history_is_set_aside_by_a_run_and_no_other_file_ever_is(place: Place) -> None:
     place.write("t.matrix.toml", FLAKY)
-    (place.folder / "count").write_text("even")
-    folder = place.folder / ".keen-matrix"
-    file = folder / "history.sqlite3"
-    folder.mkdir()
+    (place.directory / "count").write_text("even")
+    directory = place.directory / ".keen-matrix"
+    file = directory / "history.sqlite3"
+    directory.mkdir()
     file.write_text("no database at all, but long enough to be looked at " * 20)
     before = file.read_bytes()
     came = place.call("run")
     assert came.status == 0 and "is not a history of Keen Matrix; it is left as it is" in came.err
-    assert file.read_bytes() == before and len(list(folder.iterdir())) == 2
+    assert file.read_bytes() == before and len(list(directory.iterdir())) == 2
     file.unlink()
     assert place.call("run").err == ""
     raw = bytearray(file.read_bytes())
@@ -322,7 +322,7 @@ def test_a_damaged_history_is_set_aside_by_a_run_and_no_other_file_ever_is(place
     read = place.call("history")
     assert read.status == 3 and "is damaged" in read.err and file.read_bytes() == raw
     came = place.call("run")
-    assert came.status == 0 and "set aside as" in came.err and len(list(folder.glob("*.damaged"))) == 1
+    assert came.status == 0 and "set aside as" in came.err and len(list(directory.glob("*.damaged"))) == 1
     assert place.call("run").err == "" and place.call("history").status == 0
     with sqlite3.connect(file) as database:
         database.execute("PRAGMA user_version = 99")
@@ -332,29 +332,29 @@ def test_a_damaged_history_is_set_aside_by_a_run_and_no_other_file_ever_is(place
 
 def test_reading_a_history_changes_nothing_and_a_locked_one_holds_nobody_up(place: Place) -> None:
     place.write("t.matrix.toml", FLAKY)
-    (place.folder / "count").write_text("even")
+    (place.directory / "count").write_text("even")
     for name, text in (("notes.txt", "my notes"), ("empty", "")):
-        (place.folder / name).write_text(text)
+        (place.directory / name).write_text(text)
         came = place.call("history", "--file", name)
-        assert came.status == 3 and (place.folder / name).read_text() == text, came
-    with sqlite3.connect(place.folder / "other.sqlite3") as database:
+        assert came.status == 3 and (place.directory / name).read_text() == text, came
+    with sqlite3.connect(place.directory / "other.sqlite3") as database:
         database.execute("CREATE TABLE runs (number INTEGER)")
-    before = (place.folder / "other.sqlite3").read_bytes()
+    before = (place.directory / "other.sqlite3").read_bytes()
     assert "is not a history of Keen Matrix" in place.call("history", "--file", "other.sqlite3").err
-    assert (place.folder / "other.sqlite3").read_bytes() == before
+    assert (place.directory / "other.sqlite3").read_bytes() == before
     assert place.call("run").status == 0
-    seen = sorted(os.listdir(place.folder / ".keen-matrix"))
-    assert place.call("history").status == 0 and sorted(os.listdir(place.folder / ".keen-matrix")) == seen
-    lock = sqlite3.connect(place.folder / ".keen-matrix/history.sqlite3", isolation_level=None)
+    seen = sorted(os.listdir(place.directory / ".keen-matrix"))
+    assert place.call("history").status == 0 and sorted(os.listdir(place.directory / ".keen-matrix")) == seen
+    lock = sqlite3.connect(place.directory / ".keen-matrix/history.sqlite3", isolation_level=None)
     lock.execute("BEGIN EXCLUSIVE")
     came = place.call("run")
     lock.close()
-    assert came.status == 0 and "are not entered into the history" in came.err and "2 vectors: all passed" in came.out
+    assert came.status == 0 and "are not entered into the history" in came.err and "2 cases: all passed" in came.out
 
 
 def test_several_runs_at_once_share_a_history(place: Place) -> None:
     place.write("t.matrix.toml", FLAKY)
-    (place.folder / "count").write_text("even")
+    (place.directory / "count").write_text("even")
     started = [place.start("run", "--journal", f".keen-matrix/{n}.jsonl") for n in range(5)]
     assert [each.wait(60) for each in started] == [0] * 5
     for each in started:
@@ -381,7 +381,7 @@ def test_replay_shows_everything_and_writes_a_script(ran: Place) -> None:
     for text in ("comes from", "must satisfy", "failed", "stdout", "oops", "expected  0", "found     3", "always"):
         assert text in came.out, came.out
     assert ran.call("replay", id, "s.matrix.toml", "--script", "again.sh").status == 0
-    done = subprocess.run(["sh", "again.sh"], cwd=ran.folder, capture_output=True, text=True)
+    done = subprocess.run(["sh", "again.sh"], cwd=ran.directory, capture_output=True, text=True)
     assert (done.stdout, done.stderr, done.returncode) == ("fed it's\nfile\nv $w\n", "oops\n", 3)
     assert ran.call("replay", "zzzz").status == 3
 
@@ -395,9 +395,9 @@ def test_the_shell_completes_commands_options_matrices_and_ids(ran: Place) -> No
             "COMP_POINT": str(len(line)),
             "_ARGCOMPLETE_IFS": "\n",
         }
-        with open(ran.folder / "out", "w+b") as out:
+        with open(ran.directory / "out", "w+b") as out:
             subprocess.run(
-                ["bash", "-c", f'exec 8>&1 9>/dev/null; "{COMMAND}"'], env=env, cwd=ran.folder, stdout=out, check=False
+                ["bash", "-c", f'exec 8>&1 9>/dev/null; "{COMMAND}"'], env=env, cwd=ran.directory, stdout=out, check=False
             )
             out.seek(0)
             return [each.strip() for each in out.read().decode().splitlines()]
@@ -426,12 +426,12 @@ def test_a_large_journal_is_reported_quickly(place: Place) -> None:
                                  "signal": None, "seconds": 0.01, "user_seconds": 0, "system_seconds": 0, "peak_bytes": 1, "stdout": "x",
                                  "stderr": "", "files": {}, "aspects": aspects}))  # fmt: skip
     lines.append('{"finished":"2026-01-01T00:00:09","counts":{"passed":9800,"failed":200}}')
-    (place.folder / "big.jsonl").write_text("\n".join(lines) + "\n")
+    (place.directory / "big.jsonl").write_text("\n".join(lines) + "\n")
     started = time.monotonic()
     assert place.call("report", "big.jsonl", "--format", "html", "-o", "run.html").status == 0
     assert time.monotonic() - started < 60
     if CHROMIUM:
-        came = drive(place.folder / "run.html")
+        came = drive(place.directory / "run.html")
         assert came["all"] == 10_000 and float(str(came["filter"])) < 1_000
 
 
@@ -455,7 +455,7 @@ def test_another_build_is_remembered_by_the_line_to_paste_and_by_replay(place: P
     assert place.call("replay", id[:6], "a.matrix.toml").status == 1
     assert place.call("replay", id[:6], "a.matrix.toml", "--program", "sh good.sh").status == 0
     assert place.call("replay", id[:6], "b.matrix.toml").status == 0, "the last run was none of this spec"
-    (place.folder / ".keen-matrix/last.jsonl").write_bytes(b"torn\n{")
+    (place.directory / ".keen-matrix/last.jsonl").write_bytes(b"torn\n{")
     assert place.call("replay", id[:6], "a.matrix.toml").status == 0
 
 

@@ -40,7 +40,7 @@ def test_a_ten_line_spec_holds(place: Place) -> None:
     assert (came.status, came.err) == (0, "")
     assert came.out.splitlines()[0] == "greet.matrix.toml   sh greet.sh"
     assert came.out.splitlines()[1] == "  = greetings  10 passed"
-    assert came.out.splitlines()[-1].startswith("10 vectors: all passed. ")
+    assert came.out.splitlines()[-1].startswith("10 cases: all passed. ")
 
 
 def test_a_failure_shows_expected_before_came_and_a_line_to_paste(place: Place) -> None:
@@ -52,7 +52,7 @@ def test_a_failure_shows_expected_before_came_and_a_line_to_paste(place: Place) 
     assert 'expected  "hello Ben Ten"' in came.out and r'found     "hello  Ben\t\e[31m·"' in came.out
     assert "greet.matrix.toml:6\n" in came.out and "greet.matrix.toml:11\n" in came.out
     assert "\x1b" not in came.out
-    assert "10 vectors: 8 passed, 2 failed" in came.out and "the same way: " in came.out
+    assert "10 cases: 8 passed, 2 failed" in came.out and "same cause: " in came.out
 
 
 def test_the_shown_line_does_what_the_case_did(place: Place) -> None:
@@ -61,7 +61,7 @@ def test_the_shown_line_does_what_the_case_did(place: Place) -> None:
     lines = came.out.splitlines()
     assert len(lines) == 10
     by_hand = [
-        subprocess.run(line, shell=True, cwd=place.folder, capture_output=True, text=True).stdout for line in lines
+        subprocess.run(line, shell=True, cwd=place.directory, capture_output=True, text=True).stdout for line in lines
     ]
     place.call("run")
     assert sorted(by_hand) == sorted(each["stdout"] for each in place.cases())
@@ -241,7 +241,7 @@ def test_a_background_child_does_not_hold_up_the_case_and_is_gone_after(place: P
     out = run_script(place, "sleep 60 & echo $!")
     (case,) = place.cases()
     assert case["verdict"] == "failed" and case["leftovers"] == ["sleep"] and case["seconds"] < 40
-    assert "no process left behind" in out and "sleep (ended)" in out
+    assert "no process left running" in out and "sleep (ended)" in out
     time.sleep(0.1)
     stat = Path(f"/proc/{case['stdout'].strip()}/stat")
     assert not stat.exists() or stat.read_text().rpartition(")")[2].split()[0] == "Z"
@@ -286,7 +286,7 @@ def test_output_that_is_no_text_survives_in_the_journal(place: Place) -> None:
 UNLAUNCHED = [
     ('"nosuchprogram"', 'no program "nosuchprogram" was found in PATH'),
     ('"{here}/notthere"', "does not exist"),
-    ('"{here}"', "is a folder"),
+    ('"{here}"', "is a directory"),
     ('"{here}/plain.txt"', "is not executable"),
     ('"./plain.txt"', 'for the file beside the spec write "{here}/plain.txt"'),
 ]
@@ -306,7 +306,7 @@ def test_a_program_that_cannot_be_started_is_said_once(place: Place, launch: str
 
 def test_words_that_the_system_refuses_are_told_case_by_case(place: Place) -> None:
     out = run_script(place, "exit 0", axes='["ok", "a\\u0000b"]')
-    assert "a NUL cannot stand in a word of a vector" in out
+    assert "a word of a call cannot contain a NUL" in out
     place.write(
         "p.matrix.toml",
         '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{\'x\' * n}"\naxes.n = [5, 200000]\nexpect.exit = 0\n',
@@ -331,7 +331,7 @@ def test_ctrl_c_ends_the_programs_and_keeps_what_finished(place: Place) -> None:
         """,
     )
     process = place.start("run", "--jobs", "3")
-    journal = place.folder / ".keen-matrix" / "last.jsonl"
+    journal = place.directory / ".keen-matrix" / "last.jsonl"
     for _ in range(200):
         if journal.exists() and journal.read_text().count('"verdict"') == 4:
             break
@@ -339,19 +339,19 @@ def test_ctrl_c_ends_the_programs_and_keeps_what_finished(place: Place) -> None:
     os.killpg(process.pid, signal.SIGINT)
     out, _ = process.communicate(timeout=20)
     assert process.returncode == 130
-    assert "4 vectors: passed; interrupted, so the others have no result" in out.decode()
+    assert "4 cases: passed; interrupted, so the others have no result" in out.decode()
     lines = [json.loads(line) for line in journal.read_text().splitlines()]
     assert lines[-1]["counts"] == {"passed": 4}
 
 
 def test_workers_end_their_programs_when_the_engine_is_killed(place: Place) -> None:
-    place.write("p.sh", f"echo $$ >> {shlex.quote(str(place.folder))}/pids; exec sleep 60")
+    place.write("p.sh", f"echo $$ >> {shlex.quote(str(place.directory))}/pids; exec sleep 60")
     place.write(
         "p.matrix.toml",
         '[program]\nlaunch = "sh {here}/p.sh"\ntimeout = 100\n[[matrix]]\nname = "m"\nline = "{n}"\naxes.n = [1, 2, 3]\nexpect.exit = 0\n',
     )
     process = place.start("run", "--jobs", "2")
-    pids = place.folder / "pids"
+    pids = place.directory / "pids"
     for _ in range(200):
         if pids.exists() and pids.read_text().count("\n") == 2:
             break
@@ -398,10 +398,10 @@ def test_only_takes_ids_names_and_words(place: Place) -> None:
     place.call("run")
     ids = [each["id"] for each in place.cases()]
     for pattern, count in ((ids[3], 1), (ids[3][:6], 1), ("greet*", 10), ("Ada", 2), ("-v", 5), ("Ben*", 2)):
-        assert f"{count} vector" in place.call("run", f"--only={pattern}").out, pattern
+        assert f"{count} case" in place.call("run", f"--only={pattern}").out, pattern
     came = place.call("run", "--only", "nobody")
     told = 'the matrix is "greetings"; keen-matrix unfold shows the ids\n'
-    assert (came.status, came.err) == (2, f"keen-matrix: no vector matches nobody\n  {told}")
+    assert (came.status, came.err) == (2, f"keen-matrix: no case matches nobody\n  {told}")
     assert 'did you mean "greetings"?' in place.call("run", "--only", "greeting").err
     assert [each["id"] for each in place.cases()], "the results of the last run that ran something stay"
 
@@ -442,7 +442,7 @@ def test_a_billion_vectors_are_refused_with_their_count_before_anything_is_built
         "h.matrix.toml", f'[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = "{{a}} {{b}} {{c}}"\n{axes}\n'
     )
     came = place.call("run", timeout=20)
-    assert came.status == 2 and "1,000,000,000 vectors, more than 100,000" in came.err
+    assert came.status == 2 and "1,000,000,000 cases, more than 100,000" in came.err
 
 
 def test_ids_stay_when_a_spec_is_put_in_another_order(place: Place) -> None:

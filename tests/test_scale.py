@@ -92,7 +92,7 @@ def test_a_budget_stops_in_time_and_has_a_status_of_its_own(place: Place) -> Non
 
 @contextmanager
 def cluster(
-    folder: Path, workers: int = 2, env: dict[str, str] | None = None
+    directory: Path, workers: int = 2, env: dict[str, str] | None = None
 ) -> Iterator[tuple[str, list[subprocess.Popen[bytes]]]]:
     """A scheduler and workers, each a process of its own."""
     pytest.importorskip("distributed")
@@ -101,7 +101,7 @@ def cluster(
         port = free.getsockname()[1]
     address = f"tcp://127.0.0.1:{port}"
     dask = str(Path(sys.executable).parent / "dask")
-    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": folder}
+    quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, "cwd": directory}
     words = [dask, "scheduler", "--host", "127.0.0.1", "--port", str(port), "--no-dashboard"]
     started = [subprocess.Popen(words, **quiet)]  # type: ignore[call-overload]
     words = [
@@ -113,7 +113,7 @@ def cluster(
         "--no-dashboard",
         "--no-nanny",
         "--local-directory",
-        str(folder / "dask"),
+        str(directory / "dask"),
     ]
     try:
         for _ in range(workers):
@@ -157,8 +157,8 @@ def test_a_cluster_gives_the_journal_of_a_local_run_even_when_a_worker_dies(plac
     assert came.status == 1 and essence(place, "whole.jsonl") == essence(place, "local.jsonl"), came.err
     process = place.start("run", "--cluster", address, "--journal", "killed.jsonl", "--brief")
     give_up = time.monotonic() + 120
-    while time.monotonic() < give_up and (place.folder / "killed.jsonl").read_bytes().count(b"\n") < 10 if (
-        place.folder / "killed.jsonl").exists() else time.monotonic() < give_up:  # fmt: skip
+    while time.monotonic() < give_up and (place.directory / "killed.jsonl").read_bytes().count(b"\n") < 10 if (
+        place.directory / "killed.jsonl").exists() else time.monotonic() < give_up:  # fmt: skip
         time.sleep(0.05)
     workers[0].kill()
     _out, err = process.communicate(timeout=300)
@@ -166,8 +166,8 @@ def test_a_cluster_gives_the_journal_of_a_local_run_even_when_a_worker_dies(plac
     assert essence(place, "killed.jsonl") == essence(place, "local.jsonl"), "no case lost or counted twice"
     few = place.call("run", "--cluster", address, "--only", "7", "--stop-after", "1", "--journal", "few.jsonl")
     assert few.status == 1 and [each["argv"][0] for each in place.cases("few.jsonl")] == ["7"]
-    cut = list((place.folder / "whole.jsonl").read_text().splitlines(keepends=True))
-    (place.folder / "cut.jsonl").write_text("".join(cut[:40]))
+    cut = list((place.directory / "whole.jsonl").read_text().splitlines(keepends=True))
+    (place.directory / "cut.jsonl").write_text("".join(cut[:40]))
     assert place.call("run", "--cluster", address, "--resume", "--journal", "cut.jsonl").status == 1
     assert essence(place, "cut.jsonl") == essence(place, "local.jsonl")
 
@@ -178,7 +178,7 @@ def test_an_interrupted_cluster_run_cleans_up(place: Place, shared: Cluster) -> 
     address, _ = shared
     process = place.start("run", "--cluster", address, "--brief")
     give_up = time.monotonic() + 120
-    while time.monotonic() < give_up and not (place.folder / ".keen-matrix/last.jsonl").exists():
+    while time.monotonic() < give_up and not (place.directory / ".keen-matrix/last.jsonl").exists():
         time.sleep(0.05)  # until the first batch is back
     os.kill(process.pid, signal.SIGINT)
     process.communicate(timeout=300)
@@ -192,10 +192,10 @@ def test_a_worker_that_does_not_fit_is_refused(place: Place, shared: Cluster) ->
     place.write("t.matrix.toml", SPEC.replace("sh {here}/p.sh", "only-here"))
     program = place.write("bin/only-here", "#!/bin/sh\necho $*\n")
     program.chmod(0o755)
-    path = {"PATH": f"{place.folder}/bin:{os.environ['PATH']}"}
+    path = {"PATH": f"{place.directory}/bin:{os.environ['PATH']}"}
     came = place.call("run", "--cluster", shared[0], env=path)
     assert came.status == 3 and 'no program "only-here"' in came.err and "the worker tcp" in came.err
-    fake = place.folder / "fake/keen_matrix"
+    fake = place.directory / "fake/keen_matrix"
     fake.mkdir(parents=True)
     real = Path(__file__).parent.parent / "src/keen_matrix"
     (fake / "core").mkdir()
@@ -203,7 +203,7 @@ def test_a_worker_that_does_not_fit_is_refused(place: Place, shared: Cluster) ->
         if each.name not in ("core", "version.py"):
             (fake / each.relative_to(real)).symlink_to(each)
     (fake / "core/version.py").write_text('VERSION = "9.0"\n')
-    with cluster(place.folder, 1, {"PYTHONPATH": str(fake.parent)}) as (address, _):
+    with cluster(place.directory, 1, {"PYTHONPATH": str(fake.parent)}) as (address, _):
         came = place.call("run", "--cluster", address, env=path)
         assert came.status == 3 and "has Keen Matrix 9." in came.err
     none = place.call("run", "--cluster", "tcp://127.0.0.1:9", env=path)
@@ -217,9 +217,9 @@ def test_a_cluster_of_this_machine(place: Place) -> None:
     place.write("t.matrix.toml", SPEC)
     came = subprocess.run(
         [COMMAND, "run", "--cluster", "local", "--jobs", "1"],
-        cwd=place.folder,
+        cwd=place.directory,
         capture_output=True,
         text=True,
         timeout=90,
     )
-    assert came.returncode == 1 and "120 vectors: 119 passed, 1 failed" in came.stdout, came.stderr
+    assert came.returncode == 1 and "120 cases: 119 passed, 1 failed" in came.stdout, came.stderr

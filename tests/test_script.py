@@ -48,7 +48,7 @@ WAYS = {
         "t.txt" = "a text"
         "run.sh" = { text = "#!/bin/sh\\n", mode = "755" }
         "b.bin" = { bytes = "base64:AAH/" }
-        "copy" = { copy = "folder" }
+        "copy" = { copy = "directory" }
         "one" = { copy = "fed.txt" }
         "empty" = { dir = true }
         "deep/er/x" = "x"
@@ -61,7 +61,7 @@ WAYS = {
 def test_a_script_does_what_the_case_did(place: Place, tmp_path: Path, way: str) -> None:
     place.write("p.py", PROGRAM)
     place.write("fed.txt", "from a file\n")
-    place.write("folder/in/it.txt", "deep\n")
+    place.write("directory/in/it.txt", "deep\n")
     place.write("t.matrix.toml", f"""
         [program]
         launch = "{sys.executable} {{here}}/p.py"
@@ -79,7 +79,7 @@ def test_a_script_does_what_the_case_did(place: Place, tmp_path: Path, way: str)
         temporary = tmp_path / "temporary"
         temporary.mkdir(exist_ok=True)
         done = subprocess.run(
-            ["sh", "again.sh"], cwd=place.folder, capture_output=True, stdin=subprocess.DEVNULL,
+            ["sh", "again.sh"], cwd=place.directory, capture_output=True, stdin=subprocess.DEVNULL,
             env={**os.environ, "TMPDIR": str(temporary)},
         )  # fmt: skip
         launches: list[dict[str, Any]] = case.get("steps", [case])

@@ -94,7 +94,7 @@ SPARSE = """
     """
 FOUND = [
     "WEIGHT is a number", "FROM is one of kg, lb", "DIGITS is a whole number from 0 to 9", "UNIT is one of kg, lb",
-    "--verbose and --quiet exclude each other", "--list ends the call by itself", "help comes on standard output",
+    "--verbose and --quiet exclude each other", "--list acts alone", "help is printed on standard output",
     "the help lists no option that the synopsis does not have",
     "it reads its words as getopt-long does", "it refuses with exit 64", 'every refusal says "freight: error:"',
 ]  # fmt: skip
@@ -113,12 +113,12 @@ def freight(place: Place) -> Place:
 
 @pytest.mark.long
 def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place) -> None:
-    path = freight.folder / "f.matrix.toml"
+    path = freight.directory / "f.matrix.toml"
     before = path.read_text()
     shown = freight.call("settle", "f.matrix.toml", "--launches", "200", timeout=120)
     assert shown.status == 1 and path.read_text() == before
     assert sorted(findings(shown.out)) == sorted(FOUND)
-    assert findings(shown.out, "defect") == ["--help is refused beside other words"]
+    assert findings(shown.out, "defect") == ["--help is refused together with other words"]
     assert "at most 200 launches of sh" in shown.err
     assert "word kg   exit 64: freight: error: WEIGHT 'word' is not a number" in shown.out
     assert (
@@ -139,7 +139,7 @@ def test_what_a_spec_leaves_open_is_found_shown_and_written_once(freight: Place)
     assert (
         again.status == 0
         and findings(again.out) == []
-        and "nothing to state, 1 likely defect" in again.out
+        and "nothing to write, 1 likely defect" in again.out
     )
     assert path.read_text() == text
     ran = freight.call("run", "f.matrix.toml", "--jobs", "2", timeout=120)
@@ -162,9 +162,9 @@ def test_an_interruption_keeps_what_was_found(freight: Place) -> None:
     process.send_signal(signal.SIGINT)
     out, _ = process.communicate(timeout=60)
     assert (
-        process.returncode == 130 and b"interrupted: what was found until then stands here" in out
+        process.returncode == 130 and b"interrupted: this was found so far" in out
     )
-    assert 'WEIGHT = { type = "float" }' in (freight.folder / "f.matrix.toml").read_text()
+    assert 'WEIGHT = { type = "float" }' in (freight.directory / "f.matrix.toml").read_text()
 
 
 def test_what_a_spec_states_by_itself_is_not_written_over(freight: Place) -> None:
@@ -199,9 +199,9 @@ def test_what_looks_like_a_fault_is_told_and_not_stated(place: Place) -> None:
         "draft", "--settle", "-o", "b.matrix.toml", "--", "python3", "-S", "berth.py", timeout=120
     )
     defects = findings(came.err, "defect")
-    assert "it accepts what its signature refuses: not-a-choice" in defects, came.err
+    assert "it accepts calls that its signature refuses: not-a-choice" in defects, came.err
     assert any("unhandled error" in each for each in defects), "a traceback is no refusal"
-    text = (place.folder / "b.matrix.toml").read_text()
+    text = (place.directory / "b.matrix.toml").read_text()
     assert '["port", "starboard"]' in text and "missing-values" not in text
 
 
@@ -227,7 +227,7 @@ def test_words_of_a_script_are_tried_where_nothing_else_is_accepted(place: Place
         '[program]\nlaunch = "sh {here}/tide.sh"\n[signature]\nsynopsis = "[-q] [-d DAY] PORT"\n',
     )
     came = place.call("settle", "t.matrix.toml", "--write", timeout=120)
-    text = (place.folder / "t.matrix.toml").read_text()
+    text = (place.directory / "t.matrix.toml").read_text()
     assert "PORT is a text such as Skerry, Holm, Voe" in findings(came.out)
     assert (
         'PORT = { of = ["Skerry", "Holm", "Voe"], open = true }' in text
@@ -254,11 +254,11 @@ def test_an_option_that_needs_another_is_found_with_it(place: Place) -> None:
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/pick.sh"\n[signature]\nsynopsis = "(-b | -f) [-d SIGN] [-s] PORT"\nhelp = []\n')
     came = place.call("settle", "p.matrix.toml", "--write", timeout=120)
     assert {"-s needs -f", "-d needs -f"} <= set(findings(came.out)), came.out
-    text = (place.folder / "p.matrix.toml").read_text()
-    assert "not given('-s') or given('-f')" in text and 'SIGN = { of = [","], open = true }' in text
+    text = (place.directory / "p.matrix.toml").read_text()
+    assert "not has('-s') or has('-f')" in text and 'SIGN = { of = [","], open = true }' in text
     ran = place.call("run", "p.matrix.toml")
     assert ran.status == 0, ran.out
-    refused = [each["argv"] for each in place.cases() if each["family"] == "refusals" and each["kind"] == "where"]
+    refused = [each["argv"] for each in place.cases() if each["family"] == "refusals" and each["kind"] == "condition"]
     assert ["-b", "-s", "word"] in refused, "each condition has a vector that it refuses"
 
 
@@ -284,12 +284,12 @@ def test_many_options_that_exclude_each_other_are_one_group_and_what_is_always_r
     place.write("l.matrix.toml", f'[program]\nlaunch = "sh {{here}}/list.sh"\n[signature]\nsynopsis = "{synopsis}"\nhelp = []\n'
                 "[signature.values]\nPORTS = { type = \"int\" }   # guess\n")  # fmt: skip
     came = place.call("settle", "l.matrix.toml", "--write", "--launches", "400", timeout=120)
-    text = (place.folder / "l.matrix.toml").read_text()
+    text = (place.directory / "l.matrix.toml").read_text()
     found = findings(came.out)
     assert "[-a | -c | -e | -g | -n | -r | -u]" in text, came.out
-    assert "not (given('-a') and given('-p'))" in text and "given('-c')" not in text, "beside -c it is accepted"
-    assert "-t is refused by itself" in found and 'aside = ["-t"]' in text
-    assert "-x stands in the synopsis, and the program does not know it" in findings(came.out, "remark")
+    assert "not (has('-a') and has('-p'))" in text and "has('-c')" not in text, "beside -c it is accepted"
+    assert "-t is refused on its own" in found and 'aside = ["-t"]' in text
+    assert "-x is in the synopsis, but the program does not know it" in findings(came.out, "remark")
     assert "PORTS has 2 words" in found and "PORTS is any text" in found, "that they are two says nothing of their type"
     assert "count = 2" in text and "guess" not in text
     ran = place.call("run", "l.matrix.toml")
@@ -315,7 +315,7 @@ def test_what_goes_within_a_pass_is_passed_over_by_what_comes_behind_it(place: P
                 'synopsis = ["[-a] [-b] [-t] [-u] PORT", "-a [-b] [-t] [-u]"]\n')  # fmt: skip
     came = place.call("settle", "p.matrix.toml", "--write", timeout=120)
     assert came.status == 0 and "fault in Keen Matrix" not in came.err, came.err
-    assert 'aside = ["-t"]' in (place.folder / "p.matrix.toml").read_text()
+    assert 'aside = ["-t"]' in (place.directory / "p.matrix.toml").read_text()
 
 
 def settled_and_run(place: Place, script: str, signature: str) -> tuple[str, str, str]:
@@ -326,7 +326,7 @@ def settled_and_run(place: Place, script: str, signature: str) -> tuple[str, str
     came = place.call("settle", "own.matrix.toml", "--write", timeout=120)
     ran = place.call("run", "own.matrix.toml")
     assert {each["verdict"] for each in place.cases()} == {"passed"}, came.out + ran.out
-    return came.out, ran.out, (place.folder / "own.matrix.toml").read_text()
+    return came.out, ran.out, (place.directory / "own.matrix.toml").read_text()
 
 
 SEEKING = """
@@ -350,7 +350,7 @@ SEEKING = """
 
 def test_an_option_that_stands_in_for_an_operand_begins_a_line_of_its_own(place: Place) -> None:
     out, _, text = settled_and_run(place, SEEKING, 'style = "posix"\nsynopsis = "[-q] [-e TEXT] [-d] [-l] PATTERN PORT"')
-    assert {"with -e it asks for no PATTERN", "with -d it asks for no PORT", "-l ends the call by itself"} <= set(findings(out)), out
+    assert {"with -e it asks for no PATTERN", "with -d it asks for no PORT", "-l acts alone"} <= set(findings(out)), out
     lines = ("[-q] [-l] PATTERN PORT", "[-q] -d [-l] PATTERN", "[-q] -e TEXT [-l] PORT", "[-q] -e TEXT -d [-l]")
     assert all(f'  "{each}",\n' in text for each in lines), text
 
@@ -367,7 +367,7 @@ def test_a_line_of_which_nothing_is_accepted_is_set_aside_where_another_works(pl
     assert 'aside = ["--from"]' in text and "-l is refused" not in out, out
     assert "left out   1 option is in no derived case: --from" in ran
     assert not any("--from" in each["argv"] for each in place.cases() if each["family"] != "refusals")
-    assert "what has --from, which the signature puts aside" in place.call("unfold", "own.matrix.toml").out
+    assert "calls with --from, which the signature sets aside" in place.call("unfold", "own.matrix.toml").out
 
 
 DECODING = """
@@ -415,7 +415,7 @@ def test_a_file_that_is_taken_away_is_no_count_of_words(place: Place) -> None:
     out = place.call("settle", "p.matrix.toml", "--write", timeout=120).out
     assert "it takes sample.txt away: several FILE are several files" in findings(out)
     assert not any(re.search(r"has \d+ words", each) for each in findings(out)), out
-    assert '"third.txt" = "mine"\n' in (place.folder / "p.matrix.toml").read_text(), "what is there stays"
+    assert '"third.txt" = "mine"\n' in (place.directory / "p.matrix.toml").read_text(), "what is there stays"
     place.call("run", "p.matrix.toml")
     counts = [each for each in place.cases() if each["kind"].startswith("count")]
     assert {len(each["argv"]) for each in counts} >= {2, 3} and {each["verdict"] for each in place.cases()} == {"passed"}
@@ -435,8 +435,8 @@ def test_where_some_vectors_do_not_end_a_run_waits_for_them_no_longer_than_they_
     path = place.write("l.matrix.toml", '[program]\nlaunch = "sh {here}/loop.sh"\n[signature]\nhelp = []\nstyle = "posix"\nsynopsis = "[-a] [-b] [-q] PORT"\n')
     out = place.call("settle", "l.matrix.toml", "--write", timeout=120, env=SIDE_BY_SIDE).out
     assert findings(out, "remark") == ["with -a and -b it does not end"]
-    (told,) = (each for each in findings(out) if "do not within" in each)
-    within = re.fullmatch(r"what ends does so within \d\.\d+ s, and other vectors do not within (\d) s", told)  # a busy machine takes its time
+    (told,) = (each for each in findings(out) if "do not end within" in each)
+    within = re.fullmatch(r"calls that end take at most \d\.\d+ s; others do not end within (\d) s", told)  # a busy machine takes its time
     assert within, told
     seconds = int(within[1])
     assert tomllib.loads(path.read_text())["program"]["timeout"] == seconds
@@ -469,10 +469,10 @@ def test_values_that_are_refused_beside_each_other_are_a_condition(place: Place)
         + "\n".join(f'{name} = {{ type = "int", min = 0 }}' for name in ("DAY", "2-DAY", "COUNT")),
     )
     stated = tomllib.loads(text)
-    assert set(stated["signature"]["where"]) == {"not (given('-a') and given('-b')) or DAY <= _2_DAY", "not (given('-z') and COUNT == 0)"}, out
+    assert set(stated["signature"]["only-if"]) == {"not (has('-a') and has('-b')) or DAY <= _2_DAY", "not (has('-z') and COUNT == 0)"}, out
     # they are refused by another part of the program than what all other refusals come from
     other = {"exit": 3, "stderr": {"empty": False}}
-    assert stated["refusal"] == {"exit": 2, "stderr": {"contains": "lend:"}, "where": other}, text
+    assert stated["refusal"] == {"exit": 2, "stderr": {"contains": "lend:"}, "condition": other}, text
 
 
 DIVING = """
@@ -491,9 +491,9 @@ def test_lengths_that_a_message_tells_letter_case_and_several_statuses_are_state
                 'style = "one-dash"   # guess\nsynopsis = "[-depth DEPTH] [-fast]"\n')  # fmt: skip
     out = place.call("settle", "dive.matrix.toml", "--write", timeout=120).out
     place.call("run", "dive.matrix.toml")
-    text = (place.folder / "dive.matrix.toml").read_text()
+    text = (place.directory / "dive.matrix.toml").read_text()
     assert {each["verdict"] for each in place.cases()} == {"passed"}, text
-    assert {"DEPTH is a text of 1 to 2 characters", "it reads its words as perl-getopt-long does, but for ignore-case = false",
+    assert {"DEPTH is a text of 1 to 2 characters", "it reads its words as perl-getopt-long does, except for ignore-case = false",
             "it refuses with exit 2 or 255; from 126 on they are the shell's"} <= set(findings(out)), out
 
 
@@ -518,7 +518,7 @@ def test_a_file_has_the_lines_that_the_message_asks_for(place: Place) -> None:
     )  # fmt: skip
     came = place.call("settle", "a.matrix.toml", "--write", timeout=120)
     assert "it reads lines" in findings(came.out), came.out
-    assert '"sample.txt" = "word,2\\n"' in (place.folder / "a.matrix.toml").read_text()
+    assert '"sample.txt" = "word,2\\n"' in (place.directory / "a.matrix.toml").read_text()
 
 
 COMPARING = """
@@ -586,7 +586,7 @@ def test_a_reader_that_is_guessed_is_held_against_the_program(
     place.call(
         "draft", "--settle", "-o", "d.matrix.toml", "--", "python3", "-S", "ferry.py", timeout=120
     )
-    text = (place.folder / "d.matrix.toml").read_text()
+    text = (place.directory / "d.matrix.toml").read_text()
     if told == "commander":
         assert 'reader = "getopt-long" # observed' in text and "commander" not in text
     else:
@@ -594,7 +594,7 @@ def test_a_reader_that_is_guessed_is_held_against_the_program(
 
 
 def test_a_draft_launches_nothing_but_what_asks_for_help(place: Place) -> None:
-    log = place.folder / "log"
+    log = place.directory / "log"
     place.write(
         "ferry",
         f'#!/bin/sh\necho "$*" >> {log}\necho "usage: ferry [-q] PORT"; echo; echo "  -q  quiet"; echo "  -h  help"\n',
@@ -604,11 +604,11 @@ def test_a_draft_launches_nothing_but_what_asks_for_help(place: Place) -> None:
 
 
 def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(place: Place) -> None:
-    log = place.folder / "log"
+    log = place.directory / "log"
     place.write("ferry", f'#!/bin/sh\necho "$*" >> {log}\n').chmod(0o755)
     place.write("d.matrix.toml", "")
     came = place.call("draft", "--settle", "-o", "d.matrix.toml", "--", "./ferry")
-    assert came.status == 2 and "d.matrix.toml cannot be written: it is there already" in came.err and not log.exists()
+    assert came.status == 2 and "d.matrix.toml cannot be written: it exists already" in came.err and not log.exists()
 
 
 # --- the parts ---
@@ -697,7 +697,7 @@ def test_a_program_that_goes_on_where_its_reader_complains_has_that_reader(place
     place.write("p.matrix.toml", '[program]\nlaunch = "perl {here}/p.pl"\n[signature]\nhelp = []\n'
                 'style = "one-dash"   # guess\nsynopsis = "[-quiet] [-note NOTE] [-man]"\n')  # fmt: skip
     place.call("settle", "p.matrix.toml", "--write", timeout=120)
-    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
+    stated = tomllib.loads((place.directory / "p.matrix.toml").read_text())["signature"]
     assert stated["reader"] == "perl-getopt-long" and stated["unknown-options"] == "take" and not stated["ignore-case"], stated
     place.call("run", "p.matrix.toml")
     assert {each["verdict"] for each in place.cases()} == {"passed"}
@@ -712,7 +712,7 @@ def test_what_contradicts_the_spec_is_told_and_ends_nothing(place: Place) -> Non
 
 
 def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_now(place: Place) -> None:
-    log = place.folder / "log"
+    log = place.directory / "log"
     noted = f"""line=$(printf '<%s>' "$@" | tr '\\n' ' ')\necho "$line" >> '{log}'\n"""
     place.write("freight.sh", noted + textwrap.dedent(FREIGHT))
     path = place.write("f.matrix.toml", textwrap.dedent(SPARSE))
@@ -726,7 +726,7 @@ def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_
 
 
 def test_launches_end_settling_and_no_clock_does(freight: Place) -> None:
-    path = freight.folder / "f.matrix.toml"
+    path = freight.directory / "f.matrix.toml"
     with WorkerPool(1) as pool:
         lab = Lab(str(path), path.read_text(), pool, RunWatch(), 0)
         ended = settled(lab)
@@ -764,7 +764,7 @@ WHARF = r"""
 def test_a_line_that_takes_many_words_with_an_option_alone_asks_for_it(place: Place) -> None:
     place.write("wharf.sh", WHARF)
     came = place.call("draft", "--settle", "-o", "w.matrix.toml", "--", "sh", "wharf.sh", timeout=120)
-    text = place.folder.joinpath("w.matrix.toml").read_text()
+    text = place.directory.joinpath("w.matrix.toml").read_text()
     assert "finding   many NAME need --all" in came.err, came
     assert '"-a,--all [-q,--quiet] [-h,--help] NAME..."' in text, text
     assert place.call("run", timeout=120).status == 0
@@ -782,10 +782,10 @@ def test_the_bounds_of_a_number_are_found_though_its_parser_says_what_it_is(plac
             parser.error("argument --length: expected 5 to 120")
         """)  # fmt: skip
     came = place.call("draft", "--settle", "-o", "d.matrix.toml", "--", sys.executable, "dock.py", timeout=120)
-    stated = tomllib.loads(place.folder.joinpath("d.matrix.toml").read_text())["signature"]
+    stated = tomllib.loads(place.directory.joinpath("d.matrix.toml").read_text())["signature"]
     assert "finding   LENGTH is a whole number from 5 to 120" in came.err, came
     assert stated["values"]["LENGTH"] == {"type": "int", "default": 20, "min": 5, "max": 120}
-    assert not {"where", "repeat", "aside"} & stated.keys(), "2 is refused by itself: no second use, and no words beside, are to blame"
+    assert not {"only-if", "repeat", "aside"} & stated.keys(), "2 is refused on its own: no second use, and no words beside, are to blame"
 
 
 def test_a_value_is_looked_for_before_a_partner_that_a_message_seems_to_name(place: Place) -> None:
@@ -795,8 +795,8 @@ def test_a_value_is_looked_for_before_a_partner_that_a_message_seems_to_name(pla
         """))
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--delimiter CHAR] [--tabs]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
-    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
-    assert "where" not in stated and stated["values"] == {"CHAR": {"max": 1}}, stated
+    stated = tomllib.loads((place.directory / "p.matrix.toml").read_text())["signature"]
+    assert "only-if" not in stated and stated["values"] == {"CHAR": {"max": 1}}, stated
 
 
 def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
@@ -808,8 +808,8 @@ def test_an_option_that_needs_an_operand_is_not_set_aside(place: Place) -> None:
         """))
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--list] [--read] [PORT]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
-    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
-    assert stated["where"] == ["not given('--list') or PORT is not None"] and stated["aside"] == ["--read"], stated
+    stated = tomllib.loads((place.directory / "p.matrix.toml").read_text())["signature"]
+    assert stated["only-if"] == ["not has('--list') or PORT is not None"] and stated["aside"] == ["--read"], stated
     place.call("run")
     assert {each["verdict"] for each in place.cases()} == {"passed"}
 
@@ -820,7 +820,7 @@ def test_an_operand_that_every_option_asks_for_is_required_beside_options(place:
     ))
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--list] [--all] [--quick] [PORTS...]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
-    stated = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]
+    stated = tomllib.loads((place.directory / "p.matrix.toml").read_text())["signature"]
     assert stated["synopsis"] == ["[--list] [--all] [--quick] PORTS...", ""] and "aside" not in stated, stated
     place.call("run")
     assert {each["verdict"] for each in place.cases()} == {"passed"}
@@ -834,7 +834,7 @@ def test_what_is_refused_behind_the_input_only_is_claimed_of_no_value(place: Pla
         """))
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nreader = "argparse"\nabbreviations = false\nsynopsis = "[--sign SIGN]"\n')
     place.call("settle", "p.matrix.toml", "--write", "--launches", "300", timeout=120)
-    values = tomllib.loads((place.folder / "p.matrix.toml").read_text())["signature"]["values"]
+    values = tomllib.loads((place.directory / "p.matrix.toml").read_text())["signature"]["values"]
     assert values["SIGN"]["open"] is True, values
     place.call("run")
     assert {each["verdict"] for each in place.cases()} == {"passed"}
@@ -867,7 +867,7 @@ KIND = { of = ["bike", "car"] } # guess
     ("change", "told", "stated"),
     [
         ({}, None, ""),
-        ({"UNKNOWN": "exit 0"}, ("defect", "it accepts what its signature refuses: unknown-option"), ""),
+        ({"UNKNOWN": "exit 0"}, ("defect", "it accepts calls that its signature refuses: unknown-option"), ""),
         ({"UNKNOWN": ":"}, None, 'unknown-options = "take"'),
         ({"KINDS": "bike|raft"}, ("told", "it refuses car, which the help has: KIND is one of bike, car"), ""),
         ({"NUMBERS": "[1-6]"}, ("defect", "it refuses 7 for N, and its message says 1 to 7"), ""),

@@ -1,4 +1,4 @@
-"""What several specs, or all cases of one, share: files that are included, a project file, steps of other programs, folders,
+"""What several specs, or all cases of one, share: files that are included, a project file, steps of other programs, directories,
 ports, servers."""
 
 from __future__ import annotations
@@ -38,11 +38,11 @@ def test_a_spec_is_what_it_includes_and_its_own_keys_win(shop: Place) -> None:
 
 
 def test_a_changed_file_that_is_included_is_read_anew(shop: Place) -> None:
-    (shop.folder / "sub/s.matrix.toml").write_text('include = "../shop.toml"\n')
-    for path in (shop.folder / "shop.toml", shop.folder / "sub/s.matrix.toml", shop.folder):
+    (shop.directory / "sub/s.matrix.toml").write_text('include = "../shop.toml"\n')
+    for path in (shop.directory / "shop.toml", shop.directory / "sub/s.matrix.toml", shop.directory):
         os.utime(path, (1, 1))  # old enough to be kept
     assert shop.call("run").status == 0
-    (shop.folder / "shop.toml").write_text(SHOP.replace("exit = 0", "exit = 1"))
+    (shop.directory / "shop.toml").write_text(SHOP.replace("exit = 0", "exit = 1"))
     assert shop.call("run").status == 1
 
 
@@ -57,7 +57,7 @@ def test_a_changed_file_that_is_included_is_read_anew(shop: Place) -> None:
     ("sub/s.matrix.toml", 'name = "own"', 'name = "shared"', "two matrices are named"),
 ])  # fmt: skip
 def test_what_is_wrong_is_placed_in_the_file_that_it_is_in(shop: Place, file: str, old: str, new: str, told: str) -> None:
-    path = shop.folder / file
+    path = shop.directory / file
     path.write_text(path.read_text().replace(old, new))
     came = shop.call("lint")
     assert came.status == 2 and told in came.out, came.out
@@ -70,12 +70,12 @@ def test_a_project_file_gives_defaults(shop: Place, name: str, head: str) -> Non
     shop.write("sub/shop.sh", 'echo "$TARIFF"\n')
     out = shop.call("run").out
     assert 'found     "winter"' in out and "1 job" in out
-    assert (shop.folder / "out.tap").read_text().startswith("TAP version 14")
+    assert (shop.directory / "out.tap").read_text().startswith("TAP version 14")
     assert "2 jobs" in shop.call("run", "--jobs", "2").out
     shown = shop.call("lint", "--effective").out
     assert 'env.TARIFF = "winter"' in shown and f"# {name}:2" in shown
     assert "timeout = 7" in shown and "refusal" not in shown  # of a signature that is not there
-    path = shop.folder / name
+    path = shop.directory / name
     path.write_text(path.read_text().replace("jobs = 1", "jbos = 1"))
     for command in ("run", "lint"):
         came = shop.call(command)
@@ -120,7 +120,7 @@ def test_steps_start_other_programs(place: Place) -> None:
     assert 'no program "no-such-program" was found in PATH' in came.out
     id = next(each["id"] for each in place.cases() if each["matrix"] == "booked")
     assert place.call("replay", id, "--script", "again.sh").status == 0
-    ran = subprocess.run(["sh", "again.sh"], cwd=place.folder, capture_output=True, text=True)
+    ran = subprocess.run(["sh", "again.sh"], cwd=place.directory, capture_output=True, text=True)
     assert ran.stdout.endswith("\n2\n") and "booked" in ran.stdout, ran
 
 
@@ -162,7 +162,7 @@ def test_a_case_starts_where_the_spec_says(place: Place) -> None:
     out = place.call("run").out
     verdicts = {str(each["values"]): each["verdict"] for each in place.cases() if each["matrix"] == "out"}
     assert verdicts == {"{'up': '..'}": "not-started", "{'up': 'harbor'}": "not-started", "{'up': 'link'}": "passed"}, out
-    assert "start-in names no folder that is there: harbor; the folders there are harbour, link" in out
+    assert "start-in names a directory that does not exist: harbor; there are only harbour, link" in out
     assert "= in      1 passed" in out and "= beside  3 passed" in out
 
 
@@ -177,7 +177,7 @@ def test_jobs_of_a_spec_and_of_a_matrix_keep_launches_apart(place: Place, head: 
     )
     place.write("j.matrix.toml", f'[program]\nlaunch = "sh {{here}}/alone.sh"\n{head}{matrices}')
     came = place.call("run", "--jobs", "4")
-    assert came.status == 0 and "24 vectors: all passed" in came.out, came.out
+    assert came.status == 0 and "24 cases: all passed" in came.out, came.out
 
 
 @pytest.mark.parametrize("told", ["3", "0", "-2", "two", ""])
@@ -218,8 +218,8 @@ def test_a_server_runs_beside_a_spec_and_nothing_of_it_is_left(place: Place) -> 
     place.write("server.py", SERVER)
     place.write("o.matrix.toml", ONCE % ("", "20"))
     came = place.call("run", anew=True)
-    assert came.status == 0 and "2 vectors: all passed" in came.out, came.out + came.err
-    left = int((place.folder / "former").read_text())
+    assert came.status == 0 and "2 cases: all passed" in came.out, came.out + came.err
+    left = int((place.directory / "former").read_text())
     assert not Path(f"/proc/{left}").exists() or "Z" in Path(f"/proc/{left}/stat").read_text()
 
 
@@ -232,7 +232,7 @@ def test_a_server_that_is_not_ready_is_told_and_nothing_is_run(place: Place, wor
     place.write("o.matrix.toml", (ONCE % (word, within)).replace('"listening"', f'"{ready}"'))
     came = place.call("run", anew=True)
     assert came.status == 3 and told in came.err, came.err
-    assert not (place.folder / "port").exists() or not (place.folder / ".keen-matrix/last.jsonl").exists()
+    assert not (place.directory / "port").exists() or not (place.directory / ".keen-matrix/last.jsonl").exists()
 
 
 def test_a_command_that_cannot_be_run_after_the_cases_is_a_remark(place: Place) -> None:

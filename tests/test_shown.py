@@ -104,7 +104,7 @@ def ids(ran: Place) -> dict[str, str]:
 def test_an_expectation_is_told_in_words(ran: Place, ids: dict[str, str], name: str) -> None:
     came = ran.call("unfold", "--why", ids[name])
     assert came.status == 0 and FAILURES[name][2] in came.out
-    assert "always      it starts, ends in time, does not crash, leaves no process behind" in came.out
+    assert "always      it starts, ends in time, does not crash, leaves no process running" in came.out
 
 
 HOSTILE = '[program]\nlaunch = "sh {here}/p.sh"\n[expect]\nexit = 0\nstdout = ""\n[[matrix]]\nname = "m"\nline = "{w}"\naxes.w = ["colour", "long"]\n'

@@ -23,7 +23,7 @@ FARE = """
     [signature]
     synopsis = "[-n,--riders RIDERS] [--bike | --car] [--round-trip] [--format FORMAT] [-s,--save FILE] ORIGIN DESTINATION"
     help = ["-h", "--help"]
-    where = ["ORIGIN != DESTINATION"]
+    only-if = ["ORIGIN != DESTINATION"]
     derive = ["help", "accepted", "refusals", "rephrasings", "effects", "again"]
     [signature.values]
     RIDERS = {{ type = "int", min = 1, max = 60, default = 1, example = 3 }}
@@ -86,7 +86,7 @@ def test_a_signature_alone_finds_the_faults_of_the_faulty_fare_and_none_in_the_s
     came = place.call("run", "--warm-check", "0", "--program", f"{sys.executable} -S {OFFICE}/faulty/fare.py")
     assert came.status == 1
     assert {(family, kind) for family, kind, _ in failed(place)} == {
-        ("refusals", "where"), ("refusals", "not-a-choice"), ("refusals", "bad-type"), ("refusals", "conflict"),
+        ("refusals", "condition"), ("refusals", "not-a-choice"), ("refusals", "bad-type"), ("refusals", "conflict"),
         ("effects", "effect"), ("again", "fullest"),
     }  # fmt: skip
     crashed = {case["kind"] for case in place.cases() if case["verdict"] == "crashed"}
@@ -143,8 +143,8 @@ def test_the_message_must_not_blame_another_argument(place: Place) -> None:
 
 def test_a_kind_has_rules_of_its_own_and_a_spec_adds_kinds(place: Place) -> None:
     more = """
-    where = ["PORT != 'Voe' or given('-q')"]
-    refuse = [{ when = "PORT == 'Voe' and given('-q')", kind = "too-quiet" }]
+    only-if = ["PORT != 'Voe' or has('-q')"]
+    refuse = [{ when = "PORT == 'Voe' and has('-q')", kind = "too-quiet" }]
     [refusal]
     exit = 2
     stderr.contains = "{culprit}"
@@ -156,7 +156,7 @@ def test_a_kind_has_rules_of_its_own_and_a_spec_adds_kinds(place: Place) -> None
     script = SOUND.replace("[ -n", '[ "$1" = Holm ] || [ -z "$quiet" ] || { echo "not Voe" >&2; exit 3; }\n'
                            '    [ "$1" = Holm ] || refuse "not Voe"\n    [ -n')  # fmt: skip
     assert port(place, script, more=more) == 0, place.call("run").out
-    assert {case["kind"] for case in place.cases()} >= {"too-quiet", "where", "too-few"}
+    assert {case["kind"] for case in place.cases()} >= {"too-quiet", "condition", "too-few"}
 
 
 FORMS = ["book [-n,--riders RIDERS] PORT", "cancel TICKET", "list [-r,--rides RIDERS] [PORT...]"]
@@ -191,7 +191,7 @@ def test_the_help_family_reads_the_help(place: Place) -> None:
     assert port(place, on_error, derive=derive, more='[help]\nstream = "stdout"') == 1
     assert {each[2] for each in failed(place)} == {"help"}
     assert port(place, on_error, derive=derive, more='[help]\nstream = "stderr"') == 0
-    assert port(place, on_error, derive=derive) == 0 and "help comes on standard error" in place.call("run").out
+    assert port(place, on_error, derive=derive) == 0 and "help is printed on standard error" in place.call("run").out
 
 
 def test_relations_between_launches(place: Place) -> None:
@@ -262,7 +262,7 @@ LINT = {
     'synopsis = "PORT"\nvalues.PROT = { type = "int" }': ('the synopsis has no value "PROT"; it has PORT', 6, 8),
     'synopsis = "PORT"\nstyle = "gnuu"': ("signature.style is 'gnuu'", 6, 9),
     'synopsis = "PORT"\nderive = ["help", "refusal"]': ("signature.derive[2] is 'refusal'", 6, 19),
-    'synopsis = "PORT"\nwhere = ["PRT != \'x\'"]': ('"PRT" is neither an axis nor a column here', 6, 11),
+    'synopsis = "PORT"\nonly-if = ["PRT != \'x\'"]': ('"PRT" is neither an axis nor a column here', 6, 13),
     'synopsis = "PORT"\n[refusal.too-fww]\nexit = 2': ('unknown kind of refusal "too-fww"', 6, 2),
     'synopsis = "N"\nvalues.N = { type = "int", min = 5, max = 2 }': ("N: min 5 is more than max 2", 6, 8),
     'synopsis = "N"\nvalues.N = { type = "int", count = "4..2" }': ('signature.values.N.count: expected a count such as 2, "2..4" or "1.."', 6, 36),
@@ -272,7 +272,7 @@ LINT = {
 @pytest.mark.parametrize("text", LINT, ids=[each.splitlines()[-1] for each in LINT])
 def test_lint_knows_the_signature(place: Place, text: str) -> None:
     message, line, column = LINT[text]
-    (place.folder / "t.matrix.toml").write_text(f'[program]\nlaunch = "true"\n\n[signature]\n{text}\n')
+    (place.directory / "t.matrix.toml").write_text(f'[program]\nlaunch = "true"\n\n[signature]\n{text}\n')
     came = place.call("lint")
     assert came.status == 2
     assert f"t.matrix.toml:{line}:{column}: {message}" in came.out, came.out
@@ -283,7 +283,7 @@ def test_lint_knows_the_signature(place: Place, text: str) -> None:
     ('refuse = [{ when = "PORT == \'x\'", kind = "exits" }]\n[refusal.exits]\nexitt = 2', ['unknown key "exitt" in [refusal.exits]']),
 ])  # fmt: skip
 def test_a_slip_in_a_key_of_refusals_is_one_error(place: Place, more: str, told: list[str]) -> None:
-    (place.folder / "t.matrix.toml").write_text(f'[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\n{more}\n')
+    (place.directory / "t.matrix.toml").write_text(f'[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\n{more}\n')
     assert re.findall(r"^t\.matrix\.toml:\d+:\d+: (.*)$", place.call("lint").out, re.MULTILINE) == told
 
 
@@ -314,7 +314,7 @@ def test_unfold_shows_families_and_tells_why(place: Place) -> None:
 def test_a_draft_lints_clean_and_has_the_options(place: Place, program: str, found: list[str]) -> None:
     came = place.call("draft", "-o", "d.matrix.toml", "--", *program.split())
     assert came.status == 0, came.err
-    text = (place.folder / "d.matrix.toml").read_text()
+    text = (place.directory / "d.matrix.toml").read_text()
     assert not [each for each in found if each not in " ".join(text.split())], text
     assert place.call("lint").out == "1 spec: no errors, no warnings\n"
     assert place.call("draft", "-o", "d.matrix.toml", "--", *program.split()).status == 2, "never over a file"

@@ -84,9 +84,9 @@ esac
 """
 
 
-def came(folder: Path, jobs: int) -> dict[tuple[str, ...], Any]:
+def came(directory: Path, jobs: int) -> dict[tuple[str, ...], Any]:
     """Run the spec and return what must not depend on the system: verdicts, aspects, ends, streams, files."""
-    spec = keen_matrix.load_spec(str(folder / "p.matrix.toml"))
+    spec = keen_matrix.load_spec(str(directory / "p.matrix.toml"))
     found = {}
     for record in keen_matrix.run(keen_matrix.unfold(spec), spec, jobs=jobs):
         aspects = [(each.aspect, each.met) for each in record.aspects]
@@ -99,10 +99,10 @@ def came(folder: Path, jobs: int) -> dict[tuple[str, ...], Any]:
 
 @pytest.fixture(scope="module")
 def here(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("ways")
-    (folder / "p.matrix.toml").write_text(SPEC)
-    (folder / "p.sh").write_text(PROGRAM)
-    return folder
+    directory = tmp_path_factory.mktemp("ways")
+    (directory / "p.matrix.toml").write_text(SPEC)
+    (directory / "p.sh").write_text(PROGRAM)
+    return directory
 
 
 @pytest.fixture(scope="module")

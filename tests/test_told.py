@@ -31,7 +31,7 @@ def told(place: Place) -> Place:
 
 
 def out_of(place: Place, rest: str, head: str = HEAD) -> str:
-    (place.folder / "t.matrix.toml").write_text(f'{head}[[matrix]]\nname = "m"\n{rest}')
+    (place.directory / "t.matrix.toml").write_text(f'{head}[[matrix]]\nname = "m"\n{rest}')
     return place.call("run").out
 
 
@@ -58,7 +58,7 @@ def test_a_file_that_is_missing_says_what_is_there(told: Place) -> None:
 def test_names_of_files_are_templates(told: Place) -> None:
     line = 'line = "files"\naxes.port = ["names"]\nfiles."{port}.txt" = "x"\nexpect.other-files = "none"\n'
     out = out_of(told, line + 'expect.files."{port}.txt" = "xc\\n"\nexpect.files."{port[0]}*.txt".size = 3\nexpect.files."a.txt" = "a"\n')
-    assert "1 vector: all passed" in out, out
+    assert "1 case: all passed" in out, out
 
 
 @pytest.mark.parametrize(("command", "keys", "verdict"), [
@@ -78,7 +78,7 @@ def test_a_launcher_that_differs_is_named_with_its_line(told: Place) -> None:
     told.write("q.sh", PROGRAM.replace("a\\nb", "a\\nc"))
     head = HEAD + 'launchers.other = "env X=1 sh {here}/q.sh"\n'
     out = out_of(told, 'line = "sum"\nexpect.alike.launchers = true\n', head)
-    assert f"compared  started by other: env X=1 sh {told.folder}/q.sh" in out
+    assert f"compared  started by other: env X=1 sh {told.directory}/q.sh" in out
 
 
 @pytest.mark.parametrize(("keys", "passed"), [
@@ -110,8 +110,8 @@ def test_a_dialogue_is_shown_and_its_script_can_be_answered(place: Place) -> Non
     order = [shown.index(each) for each in ("│ Name?", "typed  Ada", "│ Port?", "typed  Holm", "│ Ada to Holm")]
     assert order == sorted(order)
     assert place.call("replay", id, "--script", "again.sh").status == 0
-    assert "# Port? is answered with: Holm" in (place.folder / "again.sh").read_text()
-    ran = subprocess.run(["sh", "again.sh"], cwd=place.folder, input="Ola\nVoe\n", capture_output=True, text=True)
+    assert "# Port? is answered with: Holm" in (place.directory / "again.sh").read_text()
+    ran = subprocess.run(["sh", "again.sh"], cwd=place.directory, input="Ola\nVoe\n", capture_output=True, text=True)
     assert ran.stdout == "Name? Port? Ola to Voe\n", ran
 
 
@@ -142,12 +142,12 @@ def test_names_are_of_their_types_in_lists_and_when_they_are_absent(place: Place
         print(sum(given.loaf) * given.count, len(given.loaf))
         """)  # fmt: skip
     place.write("t.matrix.toml", TYPED)
-    assert "4 vectors: all passed" in place.call("run").out
+    assert "4 cases: all passed" in place.call("run").out
 
 
 @pytest.mark.parametrize(("source", "told_as"), [
     ("GRAMS + 1", "these values do not go together: GRAMS is a list of 2 texts"), ("GRAMS * 1.5", "these values do not go together: GRAMS is"),
-    ("GRAMS[7]", "there is no such item: GRAMS is a list of 2 texts"), ("NONE + 1", "a value that is not given is used: NONE is not given"),
+    ("GRAMS[7]", "there is no such item: GRAMS is a list of 2 texts"), ("NONE + 1", "a value that is missing from the call is used: NONE is not given"),
     ("N < 'a'", "these values cannot be compared: N is a number"), ("1 / ZERO", "a division by 0"), ("int('x')", "'x' is not a whole number"),
     ("float('x')", "'x' is not a number"), ("(N)(1)", "there is no function N"), ("EMPTY[0]", "EMPTY is an empty list"),
 ])  # fmt: skip
@@ -159,5 +159,5 @@ def test_what_is_wrong_with_an_expression_is_told_in_words_of_the_spec(source: s
 
 
 def test_what_cannot_stand_in_an_expression_is_named() -> None:
-    with pytest.raises(ExpressionFault, match=r"a function without a name \(lambda\) cannot stand in an expression"):
+    with pytest.raises(ExpressionFault, match=r"a function without a name \(lambda\) cannot be used in an expression"):
         Expression("(lambda x: x)(1)")

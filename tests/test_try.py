@@ -41,12 +41,12 @@ expect = { exit = "{exit}", stdout = "{stdout}" }
 @pytest.fixture
 def fare(place: Place) -> Place:
     place.write("fare.sh", FARE)
-    (place.folder / "f.matrix.toml").write_text(SPEC)
+    (place.directory / "f.matrix.toml").write_text(SPEC)
     return place
 
 
 def text(place: Place) -> str:
-    return (place.folder / "f.matrix.toml").read_text()
+    return (place.directory / "f.matrix.toml").read_text()
 
 
 def test_a_vector_is_launched_as_the_spec_would(fare: Place) -> None:
@@ -58,7 +58,7 @@ def test_a_vector_is_launched_as_the_spec_would(fare: Place) -> None:
     came = fare.call("try", "f.matrix.toml", "--", "Voe")
     assert came.status == 1 and "exit        expected  0" in came.out
     assert fare.call("try", "f.matrix.toml", "--", "Skerry").out.startswith("this is ")
-    assert text(fare) == SPEC and not (fare.folder / ".keen-matrix").exists(), "nothing is written"
+    assert text(fare) == SPEC and not (fare.directory / ".keen-matrix").exists(), "nothing is written"
 
 
 KEPT = [
@@ -66,7 +66,7 @@ KEPT = [
     (["Holm", "Ada T."], [], 'the matrix "Holm Ada T."', ['line = ["Holm", "Ada T."]', 'expect.files."ticket.txt".size = 7'], "Holm"),
     (["braces", "-"], ["json"], 'the matrix "json"', ["{{\\\"port\\\": \\\"Holm\\\"}}", 'expect.stderr = "note\\n"'], "braces"),
     (["long", "x"], [], 'the matrix "long x"', ['expect.stdout.file = "expected/long-x.stdout.txt"'], "long"),
-    (["bytes", "x"], [], 'the matrix "bytes x"', ["# stdout is not a text, so nothing is expected of it"], "bytes"),
+    (["bytes", "x"], [], 'the matrix "bytes x"', ["# stdout is not text, so nothing is expected of it"], "bytes"),
     (["{PORT}", "'q'"], [], "the matrix", ['line = ["{{PORT}}", ', "expect.exit = 2"], "unknown port"),
 ]
 
@@ -75,25 +75,25 @@ KEPT = [
 def test_a_vector_is_kept_with_what_came(
     fare: Place, words: list[str], name: list[str], where: str, lines: list[str], said: str
 ) -> None:
-    came = fare.call("try", "f.matrix.toml", "--keep", *name, "--", *words)
+    came = fare.call("try", "f.matrix.toml", "--write", *name, "--", *words)
     assert "f.matrix.toml written: " + where in came.out, came.out + came.err
     kept = text(fare)
     assert all(each in kept for each in lines), kept
     assert all(line in kept.splitlines() for line in SPEC.splitlines() if line != "]"), "comments and layout stay"
     ran = fare.call("run")
-    assert ran.status == 0 and "2 vectors: all passed" in ran.out, ran.out
+    assert ran.status == 0 and "2 cases: all passed" in ran.out, ran.out
     fare.write("fare.sh", FARE.replace(said, said + "x").replace("7.25", "7.26").replace("\\\\377", "\\\\376x"))
     if words[0] != "bytes":
         assert fare.call("run").status == 1, "and it is seen to differ"
-    again = fare.call("try", "f.matrix.toml", "--keep", "--", *words)
-    assert again.status == 2 and "the spec has this vector already" in again.err
+    again = fare.call("try", "f.matrix.toml", "--write", "--", *words)
+    assert again.status == 2 and "the spec has this call already" in again.err
 
 
 @pytest.mark.parametrize(("words", "told"), [
-    (["f.matrix.toml", "--keep", "--", "crash"], "it crashed: that is not a promise to keep"),
-    (["f.matrix.toml", "--keep", "prices", "--", "Holm", "Ada"], 'the matrix "prices" has no rows of this shape'),
-    (["f.matrix.toml"], "behind --"), (["f.matrix.toml", "Holm", "-n"], "the words of the vector stand behind --"),
-    (["f.matrix.toml", "g.matrix.toml", "--", "x"], "does not exist"), (["--keep", "--", "sh", "fare.sh"], "--keep needs the spec"),
+    (["f.matrix.toml", "--write", "--", "crash"], "it crashed, so its result is not saved"),
+    (["f.matrix.toml", "--write", "prices", "--", "Holm", "Ada"], 'the matrix "prices" has no rows of this shape'),
+    (["f.matrix.toml"], "after --"), (["f.matrix.toml", "Holm", "-n"], "the words of the call go after --"),
+    (["f.matrix.toml", "g.matrix.toml", "--", "x"], "does not exist"), (["--write", "--", "sh", "fare.sh"], "--write needs the spec"),
     (["--"], "needs the words that start a program"),
 ])  # fmt: skip
 def test_what_cannot_be_tried_or_kept_is_told(fare: Place, words: list[str], told: str) -> None:
@@ -108,7 +108,7 @@ def test_a_program_is_tried_without_a_spec(fare: Place) -> None:
     assert fare.call("try", "--", "no-such-program").status == 3
 
 
-def test_a_folder_without_a_spec_says_how_to_begin(place: Place) -> None:
+def test_a_directory_without_a_spec_says_how_to_begin(place: Place) -> None:
     came = place.call()
     assert came.status == 2 and all(f"keen-matrix {word}" in came.err for word in ("try --", "draft --", "demo"))
     place.write("below/a.matrix.toml", SPEC)
@@ -125,7 +125,7 @@ def test_without_a_spec_the_call_alone_is_launched_and_nothing_else(place: Place
         print(parser.parse_args())
         """)
     came = place.call("try", "--", sys.executable, "fare.py", "-n", "abc", "Holm")
-    assert (place.folder / "fare.py.log").read_text() == "x", "it was launched once"
+    assert (place.directory / "fare.py.log").read_text() == "x", "it was launched once"
     assert "invalid int value: 'abc'" in came.out and f"draft -- {sys.executable} fare.py" in came.out
 
 
@@ -143,13 +143,13 @@ def test_files_that_words_name_are_copied_and_never_harmed(place: Place) -> None
 
 def test_what_is_kept_has_no_path_of_this_machine(place: Place) -> None:
     place.write("p.sh", 'echo "$0: $1"; [ "$1" != long ] || seq 40; echo "{$0}" >&2')
-    place.write("t.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "m"\nline = "a"\nexpect = { stdout = "?", stderr = "?" }\n')
-    for words in (("fill", "--write"), ("try", "t.matrix.toml", "--keep", "--", "b"), ("try", "t.matrix.toml", "--keep", "--", "long")):
+    place.write("t.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "m"\nline = "a"\nexpect = { stdout = "<fill>", stderr = "<fill>" }\n')
+    for words in (("fill", "--write"), ("try", "t.matrix.toml", "--write", "--", "b"), ("try", "t.matrix.toml", "--write", "--", "long")):
         assert place.call(*words).status == 0
-    assert str(place.folder) not in (place.folder / "t.matrix.toml").read_text()
-    other = place.folder / "other"
+    assert str(place.directory) not in (place.directory / "t.matrix.toml").read_text()
+    other = place.directory / "other"
     other.mkdir()
     for name in ("p.sh", "t.matrix.toml"):
-        (place.folder / name).rename(other / name)
+        (place.directory / name).rename(other / name)
     came = place.call("run")
-    assert came.status == 0 and "3 vectors: all passed" in came.out, came
+    assert came.status == 0 and "3 cases: all passed" in came.out, came

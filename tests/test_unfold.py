@@ -22,7 +22,7 @@ ROOT = Path(__file__).parent.parent
 def vectors(place: Place, matrix: str, program: str = "") -> list[list[str]]:
     """The vectors that a matrix unfolds to."""
     place.write("u.matrix.toml", f'[program]\nlaunch = "true"\n{program}\n[[matrix]]\nname = "m"\n{matrix}\n')
-    return [list(case.argv) for case in unfold(load_spec(str(place.folder / "u.matrix.toml")))]
+    return [list(case.argv) for case in unfold(load_spec(str(place.directory / "u.matrix.toml")))]
 
 
 LINES = [
@@ -46,8 +46,8 @@ LINES = [
     ('line = "{x}"\naxes.x = { repeat = "a b", times = 2 }', ["'a b' 'a b'"]),
     ('line = "{a} {b}"\ncombine = "zip"\naxes.a = [1, 2, 3]\naxes.b = ["x", "y", "z"]', ["1 x", "2 y", "3 z"]),
     ('line = "{a} {b}"\ncolumns = ["a"]\nrows = [["x"], ["y"]]\naxes.b = [1, 2]', ["x 1", "x 2", "y 1", "y 2"]),
-    ('line = "{a} {b}"\nwhere = ["a != b", "a < 3"]\naxes.a = [1, 2, 3]\naxes.b = [1, 2]', ["1 2", "2 1"]),
-    ('line = "{a} [{b}]"\nwhere = ["b is None or b > a"]\naxes.a = [1, 2]\naxes.b = [1, 2]', ["1", "1 2", "2"]),
+    ('line = "{a} {b}"\nonly-if = ["a != b", "a < 3"]\naxes.a = [1, 2, 3]\naxes.b = [1, 2]', ["1 2", "2 1"]),
+    ('line = "{a} [{b}]"\nonly-if = ["b is None or b > a"]\naxes.a = [1, 2]\naxes.b = [1, 2]', ["1", "1 2", "2"]),
     ('line = "{len(a)}"\naxes.a = ["x", "yy", "zz"]', ["1", "2"]),
 ]  # fmt: skip
 
@@ -58,8 +58,8 @@ def test_a_matrix_unfolds_to_exactly_these_vectors(place: Place, matrix: str, wo
 
 
 def test_values_come_from_files_with_and_without_a_byte_order_mark(place: Place) -> None:
-    (place.folder / "ports.txt").write_bytes("\ufeffSkerry\r\nHolm\n\nVoe".encode())
-    (place.folder / "t.csv").write_bytes('\ufeffport,note\nSkerry,"a, ""b"""\nHolm,x\nHolm,y\n'.encode())
+    (place.directory / "ports.txt").write_bytes("\ufeffSkerry\r\nHolm\n\nVoe".encode())
+    (place.directory / "t.csv").write_bytes('\ufeffport,note\nSkerry,"a, ""b"""\nHolm,x\nHolm,y\n'.encode())
     assert vectors(place, 'line = "{p}"\naxes.p = { lines = "ports.txt" }') == [["Skerry"], ["Holm"], ["Voe"]]
     assert vectors(place, 'line = "{p}"\naxes.p = { table = "t.csv", column = "note" }') == [['a, "b"'], ["x"], ["y"]]
     assert vectors(place, 'line = "{p}"\naxes.p = { table = "t.csv", column = "port" }') == [["Skerry"], ["Holm"]]
@@ -84,7 +84,7 @@ COMBINED = 'line = "{{a}} {{b}} {{c}} [-v | -q] [-n {{d}}]"\ncombine = {}\naxes.
 def test_every_combination_of_so_many_choices_is_there(place: Place, combine: str, size: int, most: int) -> None:
     chosen = {
         tuple(case.values[name] for name in ("a", "b", "c", "-v|-q", "d"))
-        for case in (vectors(place, COMBINED.format(combine)), unfold(load_spec(str(place.folder / "u.matrix.toml"))))[
+        for case in (vectors(place, COMBINED.format(combine)), unfold(load_spec(str(place.directory / "u.matrix.toml"))))[
             1
         ]
     }
@@ -97,7 +97,7 @@ def test_every_combination_of_so_many_choices_is_there(place: Place, combine: st
 
 
 def test_fixed_combinations_and_a_focus_are_kept(place: Place) -> None:
-    more = 'always = [{ a = 3, d = 8 }]\n[[matrix.focus]]\naxes = ["a", "b", "c"]\nstrength = "all"'
+    more = 'always = [{ a = 3, d = 8 }]\n[[matrix.denser]]\naxes = ["a", "b", "c"]\nstrength = "all"'
     made = vectors(place, COMBINED.format('"pairs"') + "\n" + more)
     assert len({tuple(v[:3]) for v in made}) == 18 and len(made) < 27
     assert any(v[0] == "3" and v[-1] == "8" for v in made)
@@ -107,16 +107,16 @@ WARNED = [
     ('line = "{x}"\naxes.x = [1, 2]\naxes.y = [1, 2]', 'warning: the axis "y" is not used anywhere', 0),
     ('line = "{x}"\naxes.x = [1]', 'warning: the axis "x" has a single value', 0),
     ('line = "{x}"\naxes.x = [1, 2, 1]', "warning: the axis \"x\" has the value '1' twice", 0),
-    ('line = "{x}"\naxes.x = [1, 2]\nwhere = ["x > 0"]', "warning: this condition is always true", 0),
-    ('line = "{x}"\naxes.x = [1, 2]\nwhere = ["x > 2"]', 'no vector is left: "x > 2" is never true', 2),
-    ('line = "{x}"\naxes.x = [1, 2]\nwhere = ["x > 1", "x < 2"]', 'no vector is left; these clash: "x > 1" and "x < 2"', 2),
-    ('line = "{x}"\naxes.x = [1, 2, 3]\nwhere = ["x > 1"]', "warning: the value 1 of \"x\" can never be taken", 0),
-    ('line = "[{x}]"\naxes.x = [1, 2]\nwhere = ["x is None"]', 'can never be chosen', 0),
-    ('line = "{x} {y}"\naxes.x = [1, "a"]\naxes.y = [1, 2]\nwhere = ["x < y"]', "these values cannot be compared: x is a text, y is a number (with x = 'a', y = 1)", 2),
+    ('line = "{x}"\naxes.x = [1, 2]\nonly-if = ["x > 0"]', "warning: this condition is always true", 0),
+    ('line = "{x}"\naxes.x = [1, 2]\nonly-if = ["x > 2"]', 'no case is left: "x > 2" is never true', 2),
+    ('line = "{x}"\naxes.x = [1, 2]\nonly-if = ["x > 1", "x < 2"]', 'no case is left; these exclude each other: "x > 1" and "x < 2"', 2),
+    ('line = "{x}"\naxes.x = [1, 2, 3]\nonly-if = ["x > 1"]', "warning: the value 1 of \"x\" can never be used", 0),
+    ('line = "[{x}]"\naxes.x = [1, 2]\nonly-if = ["x is None"]', 'can never be chosen', 0),
+    ('line = "{x} {y}"\naxes.x = [1, "a"]\naxes.y = [1, 2]\nonly-if = ["x < y"]', "these values cannot be compared: x is a text, y is a number (with x = 'a', y = 1)", 2),
     ('line = "{x}"\ncolumns = ["x", "y"]\nrows = [[1, 2]]', 'warning: the column "y" is not used anywhere', 0),
-    ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\ncombine = 3', "a strength of 3 needs as many axes; this matrix has 2 axes and groups", 2),
+    ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\ncombine = 3', "a strength of 3 needs at least as many axes; this matrix has 2 axes and groups", 2),
     ('line = "{x} {y}"\naxes.x = [1, 2]\naxes.y = [1, 2]\nalways = [{ x = 3 }]\ncombine = "pairs"', "3 is not a value of x", 2),
-    ('line = "{x} {y} {z}"\naxes.x = { from = 1, to = 99 }\naxes.y = { from = 1, to = 99 }\naxes.z = { from = 1, to = 99 }', "has 970,299 vectors", 2),
+    ('line = "{x} {y} {z}"\naxes.x = { from = 1, to = 99 }\naxes.y = { from = 1, to = 99 }\naxes.z = { from = 1, to = 99 }', "has 970,299 cases", 2),
 ]  # fmt: skip
 
 
@@ -134,7 +134,7 @@ def test_lint_thinks_a_matrix_through(place: Place, matrix: str, message: str, s
 
 BAD_TABLES = [
     ("a,b\n1\n", "t.csv:2: 1 fields; expected 2, as in the header"),
-    ("a,a\n1,2\n", 't.csv:1: the column "a" stands twice in the header'),
+    ("a,a\n1,2\n", 't.csv:1: the column "a" occurs twice in the header'),
     ("", "t.csv is empty; expected a header line"),
     ("a,b\n", "t.csv has a header and no rows"),
     ('a,b\n"1,2\n', "this is not valid CSV"),
@@ -173,7 +173,7 @@ def test_the_forms_of_unfold_agree(place: Place) -> None:
     rows = list(csv.DictReader(io.StringIO(place.call("unfold", "--format", "csv").out)))
     assert [json.loads(row["argv"]) for row in rows] == made and [row["id"] for row in rows] == [e["id"] for e in lines]
     table = place.call("unfold").out
-    assert all(each["id"][:6] in table for each in lines) and "18 vectors" in table
+    assert all(each["id"][:6] in table for each in lines) and "18 cases" in table
     assert "18 of 18 in the full product" in place.call("unfold", "--count").out
 
 

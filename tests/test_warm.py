@@ -231,7 +231,7 @@ LAZY = """
 
 def test_what_is_imported_with_some_vectors_only_is_imported_beforehand_and_by_one_keeper(place: Place) -> None:
     place.write("p.py", LAZY)
-    log = place.folder / "log"
+    log = place.directory / "log"
     place.write("t.matrix.toml", f"""
         [program]
         launch = "{sys.executable} {{here}}/p.py"
@@ -262,7 +262,7 @@ def test_launches_that_tell_what_is_imported_are_bounded(place: Place) -> None:
         """)
     plan = warm_plan(sys.executable, [sys.executable, str(path)])
     vectors = [["flood"], ["leave"], ["tell"]]
-    assert "xml.dom.minidom" in imported_modules(plan, vectors, {"PLACE": str(place.folder)})
+    assert "xml.dom.minidom" in imported_modules(plan, vectors, {"PLACE": str(place.directory)})
 
 
 def test_controls_are_launched_warm_where_there_are_many_and_none_is_refused_unless_it_is_so_cold(
@@ -280,13 +280,13 @@ def test_controls_are_launched_warm_where_there_are_many_and_none_is_refused_unl
             sys.exit(2)
         """)
     options = "".join(f"[--{name}] " for name in ("a", "b", "c", "d", "e", "odd"))
-    path = place.write("t.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\nenv.LOG = "{place.folder}/log"\n[signature]\nsynopsis = "{options}"\n')
+    path = place.write("t.matrix.toml", f'[program]\nlaunch = "{sys.executable} {{here}}/p.py"\nenv.LOG = "{place.directory}/log"\n[signature]\nsynopsis = "{options}"\n')
     spec = load_spec(str(path))
     with WorkerPool(1) as pool:
         experiments = Experiments(spec, resolved_launch(spec), pool, RunWatch().grounding)
         grounds = grounding.grounds_of(spec, experiments, warm_with=lambda: [("--a",)])
     assert grounds is not None and not grounds.refused
-    lines = [line.split() for line in (place.folder / "log").read_text().splitlines()]
+    lines = [line.split() for line in (place.directory / "log").read_text().splitlines()]
     assert [words for is_warm, *words in lines if is_warm == "False"].count(["--odd"]) == 1
     assert ["True", "--odd"] in lines and sum(line[0] == "True" for line in lines) > 5
 
@@ -297,7 +297,7 @@ def test_the_check_launches_nothing_that_is_skipped(place: Place) -> None:
         [program]
         launch = "{sys.executable} {{here}}/p.py"
         warm = true
-        env.LOG = "{place.folder}/log"
+        env.LOG = "{place.directory}/log"
         [[matrix]]
         name = "m"
         line = "{{n}}"
@@ -306,7 +306,7 @@ def test_the_check_launches_nothing_that_is_skipped(place: Place) -> None:
         expect.exit = 0
         """)
     assert place.call("run").status == 0
-    assert Counter((place.folder / "log").read_text().split()) == {"1": 3, "2": 3}, "cold and warm, and in the run"
+    assert Counter((place.directory / "log").read_text().split()) == {"1": 3, "2": 3}, "cold and warm, and in the run"
 
 
 def case(number: int, argv: tuple[str, ...] = (), **more: Any) -> Case:

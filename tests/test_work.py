@@ -16,9 +16,9 @@ from tests.conftest import Place
 SMALL = '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "a"\nexpect.exit = 0\n'
 
 
-def in_process_of_its_own(script: str, folder: Path, *words: str, **env: str) -> str:
+def in_process_of_its_own(script: str, directory: Path, *words: str, **env: str) -> str:
     outer = {**os.environ, **env}
-    done = subprocess.run([sys.executable, "-c", script, *words], cwd=folder, env=outer, capture_output=True, text=True, timeout=120, check=False)
+    done = subprocess.run([sys.executable, "-c", script, *words], cwd=directory, env=outer, capture_output=True, text=True, timeout=120, check=False)
     assert done.returncode == 0, done.stderr
     return done.stdout
 
@@ -47,21 +47,21 @@ def test_a_spec_that_has_not_changed_is_used_without_what_reading_it_takes(
 ) -> None:
     path = place.write("s.matrix.toml", SMALL)
     os.utime(path, (1, 1))
-    cache = {"XDG_CACHE_HOME": str(place.folder / "cache")}
-    subprocess.run([sys.executable, "-m", "keen_matrix", *words], cwd=place.folder, env={**os.environ, **cache}, check=True, capture_output=True)
-    made, modules = json.loads(in_process_of_its_own(CALLED, place.folder, *words, **cache))
+    cache = {"XDG_CACHE_HOME": str(place.directory / "cache")}
+    subprocess.run([sys.executable, "-m", "keen_matrix", *words], cwd=place.directory, env={**os.environ, **cache}, check=True, capture_output=True)
+    made, modules = json.loads(in_process_of_its_own(CALLED, place.directory, *words, **cache))
     assert made <= classes and not absent & set(modules)
 
 
 def test_a_spec_is_thought_through_without_what_combining_takes(place: Place) -> None:
     place.write("s.matrix.toml", SMALL)
-    _, modules = json.loads(in_process_of_its_own(CALLED, place.folder, "lint", XDG_CACHE_HOME=str(place.folder / "cache")))
+    _, modules = json.loads(in_process_of_its_own(CALLED, place.directory, "lint", XDG_CACHE_HOME=str(place.directory / "cache")))
     assert "pydantic" in modules and not {"numpy", "rich"} & set(modules)
 
 
 def test_combining_takes_no_more_of_numpy_than_it_needs(place: Place) -> None:
     script = "import sys; from keen_matrix.core.covering import search; search.cover(search.Demand(levels=[2, 3, 2], strength=2)); print(*sys.modules)"
-    loaded = in_process_of_its_own(script, place.folder).split()
+    loaded = in_process_of_its_own(script, place.directory).split()
     assert "numpy" in loaded and "numpy.ma" not in loaded
 
 
@@ -82,17 +82,17 @@ print(len(parsers), *sorted(each.__name__ for each in all_of(Table) if each.__py
 
 def test_a_spec_is_read_with_the_tables_that_it_has(place: Place) -> None:
     place.write("s.matrix.toml", SMALL)
-    parsers, *names = in_process_of_its_own(READ, place.folder, XDG_CACHE_HOME=str(place.folder / "cache")).split()
+    parsers, *names = in_process_of_its_own(READ, place.directory, XDG_CACHE_HOME=str(place.directory / "cache")).split()
     assert (parsers, names[: names.index("sys")]) == ("2", ["ExpectRule", "MatrixTable", "ProgramTable", "SpecDocument"])
     assert not {"importlib.metadata", "keen_matrix.core.spec.document.signature", "keen_matrix.core.signature.signature"} & set(names)
     place.write("s.matrix.toml", SMALL + '[signature]\nsynopsis = "[-n N] PORT"\n')
-    names = in_process_of_its_own(READ, place.folder, XDG_CACHE_HOME=str(place.folder / "cache")).split()
+    names = in_process_of_its_own(READ, place.directory, XDG_CACHE_HOME=str(place.directory / "cache")).split()
     assert {"SignatureTable", "keen_matrix.core.spec.document.signature"} <= set(names)
 
 
 def test_what_only_talks_of_commands_loads_no_library(place: Place) -> None:
     script = "import sys, keen_matrix.cli\nkeen_matrix.cli.build_parser('')\nprint(*sys.modules)"
-    loaded = {name.split(".")[0] for name in in_process_of_its_own(script, place.folder).split()}
+    loaded = {name.split(".")[0] for name in in_process_of_its_own(script, place.directory).split()}
     assert not {"msgspec", "simpleeval", "pydantic", "rich", "numpy", "regex"} & loaded
 
 
@@ -103,9 +103,9 @@ from keen_matrix.cli import _command_in, build_parser
 build_parser(_command_in(sys.argv[1]))
 print(" ".join(sorted(name.split(".")[2] for name in sys.modules if name.startswith("keen_matrix.cli."))))
 """
-    loaded = in_process_of_its_own(script, place.folder, "keen-matrix run --j").split()
+    loaded = in_process_of_its_own(script, place.directory, "keen-matrix run --j").split()
     assert "run" in loaded and not {"watching", "unfold", "lint", "settle", "draft", "prompt"} & set(loaded)
-    assert "run" not in in_process_of_its_own(script, place.folder, "keen-matrix ru").split()
+    assert "run" not in in_process_of_its_own(script, place.directory, "keen-matrix ru").split()
 
 
 def test_an_expression_is_parsed_once_however_often_it_stands(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -215,18 +215,18 @@ def calls_of_a_launch(place: Place) -> dict[str, float]:
     asked = []
     for count in (100, 300):
         place.write("s.matrix.toml", SMALL.replace('line = "a"', f'line = "{{n}}"\naxes.n = {{ from = 1, to = {count} }}\nexpect.stdout = ""\nexpect.stderr = ""'))
-        in_process_of_its_own(WORKING, place.folder)
-        asked.append(json.loads((place.folder / "calls").read_text()))
+        in_process_of_its_own(WORKING, place.directory)
+        asked.append(json.loads((place.directory / "calls").read_text()))
     return {name: (asked[1][name] - asked[0].get(name, 0)) / 200 for name in asked[1]}
 
 
 def test_a_run_starts_nothing_but_the_program(place: Place) -> None:
     """Python's own platform.platform() starts `uname` to find out more, once a run."""
     for name in ("uname", "ldd", "getconf", "file", "sh"):
-        place.write(f"bin/{name}", f'#!/bin/sh\necho {name} "$@" >> "{place.folder}/started"\n').chmod(0o755)
+        place.write(f"bin/{name}", f'#!/bin/sh\necho {name} "$@" >> "{place.directory}/started"\n').chmod(0o755)
     place.write("a.matrix.toml", SMALL)
-    assert place.call("run", env={"PATH": f"{place.folder}/bin:{os.environ['PATH']}"}).status == 0
-    assert not (place.folder / "started").exists()
+    assert place.call("run", env={"PATH": f"{place.directory}/bin:{os.environ['PATH']}"}).status == 0
+    assert not (place.directory / "started").exists()
 
 
 INTERPRETERS = """
@@ -257,9 +257,9 @@ def test_no_worker_is_an_interpreter_that_is_started_for_it(place: Place) -> Non
     """It would be a quarter of a second each: as long as all that `try` is waited for."""
     place.write("p.sh", 'case $1 in --help) echo "usage: p.sh [-a] [--help]"; printf "  -a      all\\n  --help  this\\n" ;; -a|"") ;; *) exit 2 ;; esac\n')
     place.write("p.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[signature]\nsynopsis = "[-a]"\n[expect]\nexit = 3\n')
-    place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "open"\nline = "-a"\nexpect.stdout = "?"\n')
+    place.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/p.sh"\n[[matrix]]\nname = "open"\nline = "-a"\nexpect.stdout = "<fill>"\n')
     words = json.dumps([each.split() for each in CALLS])
-    done = subprocess.run([sys.executable, "-c", INTERPRETERS, words], cwd=place.folder, capture_output=True, text=True, timeout=120, check=False)
+    done = subprocess.run([sys.executable, "-c", INTERPRETERS, words], cwd=place.directory, capture_output=True, text=True, timeout=120, check=False)
     assert [line for line in done.stderr.splitlines() if line.startswith("begun")] == [f"begun 0 {each}" for each in CALLS], done.stderr
 
 
@@ -276,5 +276,5 @@ search.cover = lambda demand: (strengths.append(demand.strength), plain(demand))
 main(["lint"])
 print(strengths)
 """
-    cache = str(place.folder / "cache")
-    assert "2" not in in_process_of_its_own(script, place.folder, XDG_CACHE_HOME=cache).splitlines()[-1], "strength 1 has all that is looked at"
+    cache = str(place.directory / "cache")
+    assert "2" not in in_process_of_its_own(script, place.directory, XDG_CACHE_HOME=cache).splitlines()[-1], "strength 1 has all that is looked at"

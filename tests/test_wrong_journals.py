@@ -48,8 +48,8 @@ def journal(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, list[dict[s
     place.write("p.sh", 'case $1 in Voe) echo no; exit 3;; esac; echo "$1 $2"; test $2 = 7 && kill -SEGV $$; exit 0')
     assert place.call("run").status == 1
     lines = place.journal()
-    write(place.folder / "other.jsonl", lines)
-    return place.folder, lines
+    write(place.directory / "other.jsonl", lines)
+    return place.directory, lines
 
 
 def write(path: Path, lines: list[dict[str, Any]]) -> None:
@@ -74,12 +74,12 @@ def changed(lines: list[dict[str, Any]], chance: random.Random) -> list[dict[str
 def test_a_changed_journal_makes_no_reader_fall_over(
     journal: tuple[Path, list[dict[str, Any]]], monkeypatch: pytest.MonkeyPatch, seed: int
 ) -> None:
-    folder, lines = journal
-    monkeypatch.chdir(folder)
+    directory, lines = journal
+    monkeypatch.chdir(directory)
     chance = random.Random(seed)
     refused = 0
     for number in range(40):
-        write(folder / f"changed{seed}.jsonl", changed(lines, chance))
+        write(directory / f"changed{seed}.jsonl", changed(lines, chance))
         words = READERS[number % len(READERS)]
         output = ["-o", f"out{seed}"] if "--format" in words else []
         with redirect_stderr(StringIO()) as told, redirect_stdout(StringIO()):
@@ -139,7 +139,7 @@ def test_commands_that_go_by_the_last_run_say_it_too(
     assert place.call("run").status == 1
     lines = place.journal()
     lines[2]["seconds"] = "long"
-    write(place.folder / ".keen-matrix" / "last.jsonl", lines)
+    write(place.directory / ".keen-matrix" / "last.jsonl", lines)
     came = place.call(*words)
     assert (
         came.status == 3
@@ -192,9 +192,9 @@ def test_half_surrogates_and_deep_nesting_are_no_traceback(place: Place) -> None
     lines = place.journal()
     lines[1]["argv"] = ["\ud800"]
     lines[1]["stdout"] = "\udcff"
-    (place.folder / "odd.jsonl").write_text("".join(json.dumps(each, separators=(",", ":")) + "\n" for each in lines))
+    (place.directory / "odd.jsonl").write_text("".join(json.dumps(each, separators=(",", ":")) + "\n" for each in lines))
     nested = json.dumps(lines[0]) + "\n" + "[" * 100_000 + "\n"
-    (place.folder / "deep.jsonl").write_text(nested)
+    (place.directory / "deep.jsonl").write_text(nested)
     for words in (*READERS[:-1], ["compare", "odd.jsonl"]):
         came = place.call(words[0], "odd.jsonl", *words[1:])
         assert came.status in (0, 1) and "Keen Matrix itself" not in came.err, (words, came)
@@ -213,11 +213,11 @@ PIPES = [
 @pytest.mark.parametrize("words", PIPES, ids=" ".join)
 def test_what_is_only_read_is_a_regular_file(place: Place, words: tuple[str, ...]) -> None:
     for name in ("pipe", "pipe.matrix.toml"):
-        os.mkfifo(place.folder / name)
+        os.mkfifo(place.directory / name)
     for name in ("zero", "zero.matrix.toml"):
-        (place.folder / name).symlink_to("/dev/zero")
+        (place.directory / name).symlink_to("/dev/zero")
     place.write("t.matrix.toml", '[program]\nlaunch = "echo"\n[[matrix]]\nname = "m"\nline = "a"\nexpect.stdout.baseline = true\n')
-    (place.folder / "t.baselines").mkdir()
-    os.mkfifo(place.folder / "t.baselines/m.txt")
+    (place.directory / "t.baselines").mkdir()
+    os.mkfifo(place.directory / "t.baselines/m.txt")
     came = place.call(*words, timeout=30)
     assert came.status in (1, 2, 3) and "it is not a regular file" in came.err + came.out

@@ -44,7 +44,7 @@ as = "<time>"
 synopsis = ["[-n,--riders RIDERS] [--bike | --car] ORIGIN DESTINATION", "list [PORT...]"]
 style = "gnu"
 help = ["-h", "--help"]
-where = ["ORIGIN != DESTINATION"]
+only-if = ["ORIGIN != DESTINATION"]
 derive = ["help", "accepted", "refusals", "rephrasings", "effects"]
 abbreviations = true
 repeat = "refuse"
@@ -73,9 +73,9 @@ combine = "pairs"
 seed = 3
 effort = "quick"
 limit = 1000
-where = ["origin != destination"]
+only-if = ["origin != destination"]
 always = [ { origin = "Holm" } ]
-focus = [ { axes = ["origin", "destination"], strength = 2 } ]
+denser = [ { axes = ["origin", "destination"], strength = 2 } ]
 axes.origin = ["Skerry", "Holm"]
 axes.destination = ["Skerry", "Holm"]
 axes.riders = { from = 1, to = 60, step = 59 }
@@ -122,11 +122,11 @@ FOREIGN = re.compile(r"input should|should match|valid (dictionary|string|number
 
 @pytest.fixture(scope="module")
 def source(tmp_path_factory: pytest.TempPathFactory) -> Source:
-    folder = tmp_path_factory.mktemp("wrong")
+    directory = tmp_path_factory.mktemp("wrong")
     for name in ("p.py", "q.py", "x.txt"):
-        (folder / name).write_text("")
-    (folder / "t.matrix.toml").write_text(SPEC)
-    return read_source(str(folder / "t.matrix.toml"))
+        (directory / name).write_text("")
+    (directory / "t.matrix.toml").write_text(SPEC)
+    return read_source(str(directory / "t.matrix.toml"))
 
 
 def places(data: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:

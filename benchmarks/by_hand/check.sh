@@ -5,15 +5,15 @@ bad=0
 check() { # NAME EXIT STDOUT STDERR-PATTERN WORDS…
     local name=$1 code=$2 out=$3 err=$4
     shift 4
-    folder=$(mktemp -d)
-    (cd "$folder" && python3 "$program" "$@" >.out 2>.err)
+    directory=$(mktemp -d)
+    (cd "$directory" && python3 "$program" "$@" >.out 2>.err)
     got=$?
-    if [ "$got" != "$code" ] || { [ "$out" != "*" ] && [ "$(cat "$folder/.out")" != "$out" ]; } ||
-        ! grep -q -- "$err" "$folder/.err" && [ -n "$err" ]; then
-        echo "not ok: $name: $*: exit $got, $(cat "$folder/.out")"
+    if [ "$got" != "$code" ] || { [ "$out" != "*" ] && [ "$(cat "$directory/.out")" != "$out" ]; } ||
+        ! grep -q -- "$err" "$directory/.err" && [ -n "$err" ]; then
+        echo "not ok: $name: $*: exit $got, $(cat "$directory/.out")"
         bad=$((bad + 1))
     fi
-    rm -r "$folder"
+    rm -r "$directory"
 }
 check "two ports" 0 4.50 "" Skerry Holm
 check "too few" 2 "" usage:
@@ -31,16 +31,16 @@ for option in -n --riders; do check "the value apart" 0 9.00 "" "$option" 2 Sker
 for help in -h --help; do check "help" 0 "*" "" "$help"; done
 for option in -s --save; do
     for file in ticket.txt "a ticket.txt"; do
-        folder=$(mktemp -d)
-        out=$(cd "$folder" && python3 "$program" "$option" "$file" Skerry Voe)
-        if [ "$out" != 4.50 ] || [ "$(cat "$folder/$file")" != "Skerry-Voe 4.50" ] || [ "$(ls "$folder" | wc -l)" != 1 ]; then
+        directory=$(mktemp -d)
+        out=$(cd "$directory" && python3 "$program" "$option" "$file" Skerry Voe)
+        if [ "$out" != 4.50 ] || [ "$(cat "$directory/$file")" != "Skerry-Voe 4.50" ] || [ "$(ls "$directory" | wc -l)" != 1 ]; then
             echo "not ok: saved: $option $file"
             bad=$((bad + 1))
         fi
-        rm -r "$folder"
+        rm -r "$directory"
     done
 done
-check "not saved" 1 "*" no/such/folder -s no/such/folder Skerry Voe
+check "not saved" 1 "*" no/such/directory -s no/such/directory Skerry Voe
 check "with a vehicle" 0 "*" "" Skerry Holm
 check "with a vehicle" 0 "*" "" --bike Skerry Holm
 check "with a vehicle" 0 "*" "" --car Skerry Holm

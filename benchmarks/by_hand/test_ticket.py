@@ -71,9 +71,9 @@ def test_saved(ticket, tmp_path, option, name):
 
 
 def test_not_saved(ticket):
-    came = ticket("-s", "no/such/folder", "Skerry", "Voe")
+    came = ticket("-s", "no/such/directory", "Skerry", "Voe")
     assert came.returncode != 0
-    assert "no/such/folder" in came.stderr
+    assert "no/such/directory" in came.stderr
     assert "Traceback" not in came.stderr
 
 

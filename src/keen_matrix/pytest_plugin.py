@@ -21,13 +21,11 @@ if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Matrix, Spec
 
 SUFFIX = ".matrix.toml"
-#: Below the root folder of pytest.
+#: Below the root directory of pytest.
 JOURNAL = os.path.join(".keen-matrix", "pytest.jsonl")
 #: How long a worker waits for the one that makes the run.
 WAIT_SECONDS = 3_600.0
-NOT_DERIVED = (
-    "the spec does not derive it any more: what it stands on was not accepted; keen-matrix run tells more"
-)
+NOT_DERIVED = "the spec no longer derives it: its base call was not accepted; keen-matrix run shows why"
 _RESULTS = pytest.StashKey["Results"]()
 
 

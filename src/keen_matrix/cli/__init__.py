@@ -27,12 +27,12 @@ from keen_matrix.wording.safe import escape
 
 #: Command → what it does. The module of the same name adds its options only when it is called.
 COMMANDS = {
-    "run": "unfold specs, launch every vector, check and report",
-    "try": "launch one vector now and show what came, what the spec says of it, and keep it",
-    "unfold": "show the vectors without running anything",
+    "run": "run every case of the specs, check the results and report",
+    "try": "run calls now and show their results; --write adds them to the spec",
+    "unfold": "show the cases without running anything",
     "draft": "write a first spec from a program's own parser or help text",
-    "settle": "find out by experiment what a spec's signature leaves open, and state it",
-    "fill": "write what came into the expectations that are left open, or in place of what was not met",
+    "settle": "run experiments to fill the gaps in a signature (types, ranges, required options)",
+    "fill": "record actual results where a spec says <fill>, or replace expectations that were not met",
     "lint": "read specs only and point out every problem",
     "baseline": "list, show and accept baselines: outputs that later runs are compared with",
     "report": "show a run as grids, or write it as junit, tap, html, markdown, csv, json or a picture",
@@ -40,13 +40,13 @@ COMMANDS = {
     "replay": "run a case again and show everything about it",
     "history": "list past runs, flaky cases and slow ones, or show the trend of a case",
     "doubt": "find the expectations that would accept a wrong output",
-    "suspects": "find what the cases that failed have in common",
-    "narrow": "make a vector that failed as small as it can be while it differs in the same way",
-    "places": "show the lines of the program that go with what failed, and those that no vector runs",
-    "coverage": "list the options, values, refusals and combinations that the vectors reach, "
-    "and those they miss",
+    "suspects": "show what the failed cases have in common",
+    "narrow": "shrink a failing call to the smallest one that still fails the same way",
+    "places": "show which source lines go with the failures, and which lines no case reaches",
+    "coverage": "list the options, values, refusals and combinations that the cases reach, and those "
+    "they miss",
     "schema": "print the JSON Schema of specs, for editors, and of what commands write",
-    "demo": "put the sample ferry office in a folder and run it",
+    "demo": "put the sample ferry office in a directory and run it",
 }
 
 #: What one is doing → the commands for it, as the help lists them.
@@ -57,10 +57,10 @@ GROUPS = {
     "think about the spec": ("coverage", "doubt", "suspects", "narrow", "places", "schema"),
 }
 BEGINNING = """\
-No spec (*.matrix.toml) stands below this folder. Three ways to begin:
+There is no spec (*.matrix.toml) in or below this directory. Three ways to begin:
 
-  keen-matrix try -- python3 fare.py Skerry    launch your program once and look
-  keen-matrix draft -- python3 fare.py         write a first spec from its own parser or help text
+  keen-matrix try -- python3 fare.py Skerry    run one call and look at the result
+  keen-matrix draft -- python3 fare.py         write a first spec from the program's own help
   keen-matrix demo                             a sample office with programs and specs
 
 keen-matrix --help lists every command.
@@ -219,7 +219,8 @@ def build_parser(chosen: str | None = None, *, alone: bool = False) -> Parser:
     parser for each takes longer than to read the options."""
     parser = Parser(
         prog="keen-matrix",
-        description="Declare how a console program is called; get every argument vector run and checked.",
+        description="Describe how a console program is called; Keen Matrix makes the calls, runs them "
+        "and checks the results.",
         epilog=_EPILOG,
     )
     parser.add_argument("--version", action="version", version=f"keen-matrix {VERSION}")
@@ -295,7 +296,7 @@ def _broken_off(error: Exception) -> int:
 
 def _system_refuses(error: OSError) -> int:
     """Tell of an error of the system's that no command expected: a full disk, no descriptors, a
-    folder that is gone."""
+    directory that is gone."""
     what = "the output cannot be written" if _is_about_stdout(error) else "the system refuses"
     place = f"{error.filename}: " if isinstance(error.filename, str) and error.filename else ""
     tell(f"{what}: {escape(place)}{error.strerror or error}")
@@ -325,7 +326,7 @@ def _own_fault(error: Exception) -> int:
     where = f" ({os.path.basename(frames[-1].filename)}:{frames[-1].lineno})" if frames else ""
     text = str(error).splitlines()[0][:200] if str(error) else ""
     tell(
-        f"a fault in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please "
+        f"a bug in Keen Matrix itself: {type(error).__name__}: {escape(text)}{where}; please "
         f"report it with what "
         f"{TRACEBACK}=1 shows"
     )
@@ -363,7 +364,7 @@ def _call(words: list[str]) -> int:
     owner = parser.commands.get(chosen, parser)
     unknown = owner.take_operands(options, unknown)
     if unknown:
-        more = "; the words of the vector stand behind --" if chosen == "try" and behind is None else ""
+        more = "; the words of the call go after --" if chosen == "try" and behind is None else ""
         owner.error(unknown_words(unknown, owner) + more)
     if options.command is None:
         if _has_no_spec():
@@ -375,7 +376,7 @@ def _call(words: list[str]) -> int:
 
 
 def _has_no_spec() -> bool:
-    """Tell whether no spec is found below the current folder."""
+    """Tell whether no spec is found below the current directory."""
     from keen_matrix.cli.shared import spec_paths
     from keen_matrix.core.errors import Misuse
 
@@ -410,7 +411,7 @@ def _run_command(options: argparse.Namespace) -> int:
         # ways.
         os.getcwd()
     except FileNotFoundError:
-        tell("the current folder no longer exists; go to another one")
+        tell("the current directory no longer exists; go to another one")
         return EXIT_NOT_RUN
     if sys.stderr.isatty() and os.environ.get("TERM") != "dumb":
         doing.draw_with(_waited)

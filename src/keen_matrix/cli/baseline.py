@@ -25,17 +25,17 @@ if TYPE_CHECKING:
 
 EPILOG = f"""\
 examples:
-  keen-matrix run                      runs, and compares with what was accepted before; records nothing
-  keen-matrix baseline                 what the last run printed that is new or changed, and what is no longer used
-  keen-matrix baseline --show          the same with the differences
+  keen-matrix run                      runs and compares with the accepted outputs; records nothing
+  keen-matrix baseline                 lists outputs of the last run that are new or changed, and unused ones
+  keen-matrix baseline --show          shows the differences too
   keen-matrix baseline --accept        accepts all of it
   keen-matrix baseline --ask           asks one by one
   keen-matrix baseline --accept --only fares
 
-The outputs are read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs stand in a folder NAME.baselines
-beside the spec, a text file a matrix. Outputs of a launch that crashed or timed out are not accepted unless --even-crashed
-is given.
-exit status: 0 nothing is new, changed or unused any more, 1 something still is, 2 wrong usage or a wrong spec.
+The outputs are read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs are in the directory
+NAME.baselines beside the spec, one text file for each matrix. The output of a case that crashed or timed out is
+only accepted with --even-crashed.
+exit status: 0 nothing is new, changed or unused, 1 something is, 2 wrong usage or a wrong spec.
 """
 
 
@@ -53,7 +53,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     how.add_argument("--ask", action="store_true", help="show each difference and ask")
     parser.add_argument("--show", action="store_true", help="show the differences")
     parser.add_argument(
-        "--even-crashed", action="store_true", help="accept outputs of launches that crashed or hung, too"
+        "--even-crashed",
+        action="store_true",
+        help="also accept the output of cases that crashed or timed out",
     )
 
 
@@ -95,7 +97,7 @@ def main(options: argparse.Namespace) -> int:
         if accepted:
             screen.line("  ", (f"{counted(len(accepted), 'output')} accepted", "good"))
     if not found:
-        raise Misuse(f"{options.journal} has no run of the specs below this folder; run them first")
+        raise Misuse(f"{options.journal} has no run of the specs below this directory; run them first")
     if left and not (options.accept or options.ask):
         screen.line(
             "look: ",

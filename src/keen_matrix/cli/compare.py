@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.shared import JSON, add_format
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.wording.counts import counted
+from keen_matrix.wording.signs import verdict_text
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -22,8 +23,8 @@ examples:
   keen-matrix compare before.jsonl after.jsonl
   keen-matrix compare before.jsonl           with the last run
 
-With run --repeat 5 in both, speed is compared repetition by repetition; without, only twice as slow counts.
-exit status: 0 every case that passed before still passes, 1 one of them does not or has no result any more, 2 wrong usage,
+If both runs used --repeat 5, times are compared statistically; otherwise only twice as slow counts.
+exit status: 0 every case that passed before still passes, 1 one of them fails or has no result, 2 wrong usage,
 3 a journal cannot be read
 """
 
@@ -41,9 +42,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         default=DEFAULT_JOURNAL,
         help="journal of the later run (default: the last run)",
     )
-    parser.add_argument(
-        "--all", action="store_true", help="list every case, not one for each way in which cases changed"
-    )
+    parser.add_argument("--all", action="store_true", help="list every case, not one for each kind of change")
     parser.add_argument(
         "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
     )
@@ -79,7 +78,10 @@ def main(options: argparse.Namespace) -> int:
         screen.line(("nothing differs", "good"))
     screen.line(f"{counted(found.both, 'case')} in both{pace}.")
     if found.lost:
-        text = f"{counted(found.lost, 'case')} that passed before {'has' if found.lost == 1 else 'have'} no result in the later run"
+        text = (
+            f"{counted(found.lost, 'case')} that passed before "
+            f"{'has' if found.lost == 1 else 'have'} no result in the later run"
+        )
         screen.line((text, "bad"))
     return status
 
@@ -98,7 +100,9 @@ def _write_kind(screen: Screen, found: Comparison, kind: str, *, everything: boo
         return
     shown = listed if everything else listed[:SHOWN]
     for change in shown:
-        how = f" {screen.sign('to')} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
+        how = f" {screen.sign('to')} ".join(
+            dict.fromkeys(map(verdict_text, filter(None, (change.before, change.after))))
+        )
         words = shell_line(change.argv)[:90]
         screen.line("  ", (change.id[:6], "place"), f"  {change.matrix}  ", words, f"   {how}")
     if left := count - len(shown):
@@ -113,8 +117,10 @@ def write_groups(screen: Screen, groups: Mapping[str, tuple[int, Change]]) -> No
     ordered = sorted(groups.items(), key=lambda each: -each[1][0])
     for difference, (count, change) in ordered[:SHOWN]:
         arrow = screen.sign("to")
-        verdicts = f" {arrow} ".join(dict.fromkeys(filter(None, (change.before, change.after))))
-        told = difference.replace("→", arrow) or "the expectations alone, not what the program did"
+        verdicts = f" {arrow} ".join(
+            dict.fromkeys(map(verdict_text, filter(None, (change.before, change.after))))
+        )
+        told = difference.replace("→", arrow) or "only the expectations changed, not the results"
         screen.line("  ", (f"{count:>5,}  ", "strong"), told, (f"   {verdicts}", "dim"))
         words = shell_line(change.argv)[:90] or "(no words)"
         screen.line("         such as ", (change.id[:6], "place"), f"  {change.matrix}  {words}")

@@ -1,5 +1,5 @@
-"""Completion in a shell: commands, options, and what only the specs of this folder know: names of
-matrices, ids."""
+"""Completion in a shell: commands, options, and what only the specs of this directory know: names
+of matrices, ids."""
 
 from __future__ import annotations
 

@@ -22,11 +22,11 @@ if TYPE_CHECKING:
 
 EPILOG = """\
 examples:
-  keen-matrix coverage                       what the vectors of each spec reach
-  keen-matrix coverage --journal run.jsonl   what a run reached: only the cases in it
+  keen-matrix coverage                       what the cases of each spec reach
+  keen-matrix coverage --journal run.jsonl   only the cases of that run
   keen-matrix coverage --fail-under 90       for CI
 
-Nothing is run, also no oracle file.
+Nothing is run, not even an oracle file.
 exit status: 0, 1 with --fail-under when a spec is below it or could not be counted,
 2 wrong usage or a wrong spec, 3 no journal
 """
@@ -84,7 +84,7 @@ def main(options: argparse.Namespace) -> int:
             write_lines(screen, lines, None if options.all else SHOWN)
     if is_json:
         write_document(CoverageDocument(document))
-    return below(screen, scores, options.fail_under, "of some spec nothing could be counted")
+    return below(screen, scores, options.fail_under, "for one spec nothing could be counted")
 
 
 def lines_reached(spec: Spec, journal: str) -> CoveragePartDocument | None:
@@ -131,7 +131,7 @@ def write_lines(screen: Screen, lines: CoveragePartDocument, most: int | None) -
     share = lines.percent or 0.0
     screen.line(
         ("lines of the program", "strong"),
-        ("   as places found in this run  ", "dim"),
+        ("   as `places` found in this run  ", "dim"),
         (f"{share:5.1f} %", style_of(share)),
         f"  {lines.reached:,} of {lines.total:,}",
     )
@@ -170,7 +170,7 @@ def _cases(spec: Spec, ids: set[str] | None) -> Iterator[Case]:
 
 
 def _write_not_counted(screen: Screen, path: str, oracle: str) -> None:
-    why = f"   its vectors depend on the oracle file {oracle}, and this command runs nothing"
+    why = f"   its cases depend on the oracle file {oracle}, and this command runs nothing"
     screen.line((path, "strong"), "   ", ("not counted", "warn"), why)
 
 
@@ -180,8 +180,8 @@ def write_coverage(screen: Screen, path: str, found: Coverage, most: int | None)
         screen.line(
             (path, "strong"),
             "   ",
-            ("nothing to reach", "warn"),
-            "   it has no signature and no matrix with two axes",
+            ("nothing to measure", "warn"),
+            "   the spec has no signature and no matrix with two axes",
         )
     else:
         screen.line(

@@ -1,4 +1,4 @@
-"""`keen-matrix demo`: put the sample ferry office in a folder and run it, sound and faulty."""
+"""`keen-matrix demo`: put the sample ferry office in a directory and run it, sound and faulty."""
 
 from __future__ import annotations
 
@@ -33,11 +33,11 @@ if TYPE_CHECKING:
 EPILOG = """\
 example:
   keen-matrix demo            writes and runs ./ferry-office
-  keen-matrix demo somewhere  the same in another folder
+  keen-matrix demo somewhere  the same in another directory
 
-Each program of the ferry office comes in a sound and a faulty edition. The demo runs the same specs on both and tells
-which of the planted faults the specs have found.
-exit status: 0 they found exactly those, 1 they did not, 2 wrong usage, or the folder cannot be written
+Each program of the ferry office has a sound and a faulty edition. The demo runs the same specs on both and shows
+which of the planted bugs the specs found.
+exit status: 0 they found exactly those, 1 they did not, 2 wrong usage, or the directory cannot be written
 """
 
 PROGRAMS = ("fare", "tide", "manifest")
@@ -46,11 +46,11 @@ PROGRAMS = ("fare", "tide", "manifest")
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "folder",
+        "directory",
         nargs="?",
         default="ferry-office",
-        metavar="FOLDER",
-        help="where to put it (default: ./ferry-office); files that are there already are kept",
+        metavar="DIRECTORY",
+        help="where to put it (default: ./ferry-office); existing files are kept",
     )
     parser.add_argument(
         "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
@@ -67,27 +67,27 @@ def main(options: argparse.Namespace) -> int:
         from keen_matrix.cli.console.screen import Screen
 
         screen = Screen(sys.stdout, color=options.color)
-        written, kept = write_office(options.folder)
+        written, kept = write_office(options.directory)
         screen.line(
             "The ferry office is in ",
-            (options.folder, "place"),
+            (options.directory, "place"),
             f": {counted(written, 'file')} written",
             f", {counted(kept, 'file')} kept as they were." if kept else ".",
         )
-        demo = Demo(pool, screen, options.folder, jobs)
+        demo = Demo(pool, screen, options.directory, jobs)
         return demo.run()
 
 
-def write_office(folder: str) -> tuple[int, int]:
-    """Copy the ferry office into a folder, never over a file; return how many were written and how
-    many kept."""
+def write_office(directory: str) -> tuple[int, int]:
+    """Copy the ferry office into a directory, never over a file; return how many were written and
+    how many kept."""
     written = kept = 0
     try:
         with as_file(files("keen_matrix.demo") / "office") as office:
             for source in sorted(office.rglob("*")):
                 if not source.is_file() or "__pycache__" in source.parts or source.parts[-1] == "__init__.py":
                     continue
-                target = os.path.join(folder, source.relative_to(office))
+                target = os.path.join(directory, source.relative_to(office))
                 if os.path.lexists(target):
                     kept += 1
                     continue
@@ -95,7 +95,7 @@ def write_office(folder: str) -> tuple[int, int]:
                 shutil.copyfile(source, target)
                 written += 1
     except OSError as error:
-        raise Misuse(f"the ferry office cannot be put in {folder}: {error.strerror}") from None
+        raise Misuse(f"the ferry office cannot be put in {directory}: {error.strerror}") from None
     return written, kept
 
 
@@ -119,19 +119,19 @@ class Edition(Struct):
 class Demo:
     """Runs every spec on both editions and compares the failures with the planted faults."""
 
-    def __init__(self, pool: WorkerPool, screen: Screen, folder: str, jobs: int) -> None:
-        self.pool, self.screen, self.folder, self.jobs = pool, screen, folder, jobs
+    def __init__(self, pool: WorkerPool, screen: Screen, directory: str, jobs: int) -> None:
+        self.pool, self.screen, self.directory, self.jobs = pool, screen, directory, jobs
 
     def run(self) -> int:
         """Run everything; return 0 when the sound editions passed and exactly the planted faults
         were found."""
         from keen_matrix.core.spec.load import load_spec
 
-        faults = list(read_faults(os.path.join(self.folder, "faults.toml")))
+        faults = list(read_faults(os.path.join(self.directory, "faults.toml")))
         unexplained: list[tuple[str, Record]] = []
         sound_failed = 0
         for program in PROGRAMS:
-            spec = load_spec(os.path.join(self.folder, f"{program}.matrix.toml"))
+            spec = load_spec(os.path.join(self.directory, f"{program}.matrix.toml"))
             self.screen.line()
             sound = self._edition(spec, "sound")
             faulty = self._edition(faulty_edition(spec), "faulty")
@@ -147,7 +147,7 @@ class Demo:
         from keen_matrix.core.results.tally import Tally
         from keen_matrix.core.vectors.unfold import unfold
         from keen_matrix.wording.safe import pad
-        from keen_matrix.wording.signs import STYLE_OF
+        from keen_matrix.wording.signs import STYLE_OF, verdict_text
 
         came, tally = Edition(), Tally(spec)
         launch = resolved_launch(spec)
@@ -156,7 +156,7 @@ class Demo:
             warm = trusted_warm_plan(Launched(self.pool, spec, launch), Selection(spec, ()), 1.0).plan
         self.pool.plan(spec, launch, Manner(warm=warm))
         names = {matrix.index: matrix.name for matrix in spec.matrices}
-        path = os.path.join(self.folder, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
+        path = os.path.join(self.directory, ".keen-matrix", f"{spec.name}-{edition}.jsonl")
         with Journal(path) as journal, Progress(None, enabled=True, color=self.screen.choice) as progress:
             journal.write_line(header(spec, self.jobs))
             for result in self.pool.results(unfold(spec)):
@@ -170,12 +170,12 @@ class Demo:
         self.screen.line(
             (self.screen.sign(worst), STYLE_OF[worst]),
             f" {pad(spec.name, 9)} {pad(edition, 7)} ",
-            (f"{passed:>3} of {total} vectors passed", STYLE_OF[worst]),
+            (f"{passed:>3} of {total} cases passed", STYLE_OF[worst]),
             *[
                 segment
                 for verdict in ("failed", "crashed", "timed-out", "not-started")
                 if came.counts[verdict]
-                for segment in ("   ", (f"{came.counts[verdict]} {verdict}", STYLE_OF[verdict]))
+                for segment in ("   ", (f"{came.counts[verdict]} {verdict_text(verdict)}", STYLE_OF[verdict]))
             ],
         )
         return came
@@ -188,7 +188,7 @@ class Demo:
 
         self.screen.line(*legend(self.screen, ("passed", "failed")))
         self.screen.line()
-        self.screen.line(("Faults planted in the faulty editions, and how many vectors show each:", "strong"))
+        self.screen.line(("Bugs planted in the faulty editions, and how many cases show each:", "strong"))
         for fault in faults:
             style = "good" if fault.shown else "bad"
             count = f"{fault.shown:>4}" if fault.shown else " not found"
@@ -199,7 +199,7 @@ class Demo:
         exactly = found == len(faults) and not unexplained and not sound_failed
         self.screen.line()
         self.screen.line(
-            (f"{found} of {len(faults)} planted faults found, ", "good" if exactly else "bad"),
+            (f"{found} of {len(faults)} planted bugs found, ", "good" if exactly else "bad"),
             (
                 f"{counted(len(unexplained), 'other finding')}, the sound editions "
                 f"{'passed' if not sound_failed else f'failed {sound_failed} times'}.",
@@ -208,17 +208,16 @@ class Demo:
         )
         self.screen.line(
             "Look closer: ",
-            (shell_line(["keen-matrix", "run", self.folder]), "strong"),
+            (shell_line(["keen-matrix", "run", self.directory]), "strong"),
             "   or break a check in a spec",
         )
-        subtle = shell_line(
-            [*["keen-matrix", "run", "fare.matrix.toml", "--program"], "python3 subtle/fare.py"]
-        )
-        self.screen.line("A fault that needs three things at once:")
-        self.screen.line("  ", (f"cd {shell_line([self.folder])}; {subtle}; keen-matrix suspects", "strong"))
-        self.screen.line("A first spec that says too little, and the edits that it lacks:")
-        first = shell_line(["keen-matrix", "run", "crossing.toml"])
-        self.screen.line("  ", (f"cd {shell_line([self.folder])}; {first}", "strong"))
+        there = f"cd {shell_line([self.directory])}"
+        subtle = 'keen-matrix run fare.matrix.toml --program "python3 subtle/fare.py"'
+        self.screen.line("A bug that needs three things at once:")
+        self.screen.line("  ", (f"{there}; {subtle}; keen-matrix suspects", "strong"))
+        self.screen.line("A first spec that says too little, and the edits that complete it:")
+        first = "keen-matrix run crossing.toml"
+        self.screen.line("  ", (f"{there}; {first}", "strong"))
         return 0 if exactly else 1
 
 

@@ -375,7 +375,7 @@ class CoverageSpec(Struct):
     """What the vectors of one spec reach."""
 
     spec: str
-    #: None of a spec with nothing to reach, or whose vectors depend on its oracle file.
+    #: None of a spec with nothing to measure, or whose vectors depend on its oracle file.
     percent: float | None
     parts: list[CoveragePartDocument]
     unlisted: list[str]

@@ -19,11 +19,11 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix doubt                      which expectations would pass for a wrong output, and what would close the gap
+  keen-matrix doubt                      expectations that a wrong output would pass, and how to close the gap
   keen-matrix doubt --fail-under 90      for CI
 
-No program and no command is launched: the outcomes are those of the last run. Expectations that call the oracle file are
-asked again, so it is run.
+No program and no command is run: the results are those of the last run. Expectations that call the oracle file are
+checked again, so the oracle file is executed.
 exit status: 0, 1 with --fail-under when a spec is below it or no case passed, 2 wrong usage,
 3 no journal
 """
@@ -145,7 +145,7 @@ def write_weaknesses(screen: Screen, doubts: Doubts, most: int | None) -> None:
     if most is not None and len(ordered) > most:
         screen.line()
         screen.line(
-            (f"{len(ordered) - most} further weak rules are not shown; ", "dim"),
+            (f"{len(ordered) - most} more weak rules are not shown; ", "dim"),
             ("--all", "strong"),
             (" shows them", "dim"),
         )

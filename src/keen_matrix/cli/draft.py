@@ -21,16 +21,15 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix draft -- python3 fare.py              a first spec on standard output
-  keen-matrix draft -o fare.matrix.toml -- ./fare   the same in a file, never over one that is there
-  keen-matrix draft --from fare.json -- ./fare      from a description of its parser, without a launch
+  keen-matrix draft -o fare.matrix.toml -- ./fare   the same in a new file; an existing one is never overwritten
+  keen-matrix draft --from fare.json -- ./fare      from a description of its parser, without running it
 
-A Python program that makes a parser of argparse, optparse, click or typer is started once under its own interpreter and
-ended where it is about to parse: the parser itself is drafted. Any other is only asked for help: it is started with
---help, -h, -help, help, and with no words, in an empty directory and with nothing on standard input, until one answer has
-a usage line or a list of options. Subcommands that it lists are asked for their own help in the same way. Nothing else
-is launched, unless --settle is given.
+A Python program that uses argparse, optparse, click or typer is started once under its own interpreter and ended
+before it parses: its parser is read directly. Any other program is only asked for help: with --help, -h, -help,
+help, and with no words, in an empty directory and with empty standard input, until one answer has a usage line or
+a list of options. Subcommands that it lists are asked in the same way. Nothing else is run without --settle.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read or written,
-3 the program cannot be launched or prints no help text, 130 interrupted: what was found until then is in the spec
+3 the program cannot be started or prints no help text, 130 interrupted: the spec has what was found so far
 """
 
 
@@ -48,17 +47,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--from",
         dest="source",
         metavar="FILE",
-        help="a description of the program's parser in JSON (its form: keen-matrix schema --of "
+        help="a description of the program's parser in JSON (its shape: keen-matrix schema --of "
         "parser); - reads standard input",
     )
     source.add_argument(
         "--help-only", action="store_true", help="read the help, also where the parser could be"
     )
     parser.add_argument(
-        "--settle",
-        action="store_true",
-        help="launch the program with real arguments to find out what is left open, as "
-        "keen-matrix settle does",
+        "--settle", action="store_true", help="run experiments to fill the gaps, as keen-matrix settle does"
     )
     add_launches(parser)
     parser.add_argument(
@@ -71,13 +67,13 @@ def main(options: argparse.Namespace) -> int:
     options.program = _apart(options.program)
     if options.output is not None and os.path.lexists(options.output):
         # told before anything is launched: what was found out would be lost
-        raise Misuse(f"{options.output} cannot be written: it is there already")
+        raise Misuse(f"{options.output} cannot be written: it exists already")
     with pool_if(options.source is None or options.settle) as pool:
         from keen_matrix.core.spec.drafted import spec_text
 
         draft, source = _draft(options, pool)
-        folder = os.path.dirname(options.output or "") or "."
-        text = spec_text(draft, options.program, source, folder)
+        directory = os.path.dirname(options.output or "") or "."
+        text = spec_text(draft, options.program, source, directory)
         status = EXIT_OK
         if options.settle and pool is not None:
             text, status = _settled(options.output or SPEC_NAME, text, options.launches, pool)
@@ -93,14 +89,14 @@ def main(options: argparse.Namespace) -> int:
     return status
 
 
-def drafted_text(program: list[str], folder: str, pool: WorkerPool) -> str:
+def drafted_text(program: list[str], directory: str, pool: WorkerPool) -> str:
     """Return the text of a spec that is drafted from a program, for a spec that is to stand in a
-    folder."""
+    directory."""
     from keen_matrix.core.spec.drafted import spec_text
 
     asked = argparse.Namespace(program=program, source=None, help_only=False)
     draft, source = _draft(asked, pool)
-    return spec_text(draft, program, source, folder)
+    return spec_text(draft, program, source, directory)
 
 
 #: What a spec on standard output is called while it is settled.

@@ -47,10 +47,10 @@ def tell_fault(fault: KeenMatrixError, options: argparse.Namespace, path: str = 
 
         print_problems(fault.problems, options)
         if not fault.problems:
-            tell("a spec cannot be used; keen-matrix lint tells more")
+            tell("a spec cannot be used; keen-matrix lint shows why")
         return EXIT_MISUSE
     could_run = not isinstance(fault, RunFault)
-    text = str(fault) or ("wrong usage; --help tells more" if could_run else "nothing could be run")
+    text = str(fault) or ("wrong usage; see --help" if could_run else "nothing could be run")
     lead = f"{path}: " if path and not text.startswith(path) else ""
     tell(escape_lines(lead + text))
     return EXIT_MISUSE if could_run else EXIT_NOT_RUN

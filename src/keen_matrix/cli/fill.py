@@ -28,14 +28,14 @@ if TYPE_CHECKING:
 
 EPILOG = """\
 examples:
-  keen-matrix fill fare.matrix.toml            what is left open ("?", an empty or missing cell of a column that only
-                                               expectations use), shown as a change of the spec
-  keen-matrix fill fare.matrix.toml --write    and written
-  keen-matrix fill k3f9x2 --write              what that vector did in place of what it should have done
+  keen-matrix fill fare.matrix.toml            show the results for "<fill>" and for empty cells of
+                                               columns that only expectations use
+  keen-matrix fill fare.matrix.toml --write    the same, and write them
+  keen-matrix fill k3f9x2 --write              replace the expectations of this case
 
-Each vector is launched twice, and nothing is filled in that differs between the two. What came may be wrong: look at it.
-exit status: 0 nothing is open, or it is filled in, 1 something is open still, 2 wrong usage or a wrong spec,
-3 the program cannot be launched or no vector has such an id, 130 interrupted
+Each case is run twice; a value that differs between the two is not filled in. A recorded result may be wrong: read it.
+exit status: 0 nothing is left to fill, 1 something is, 2 wrong usage or a wrong spec,
+3 the program cannot be launched or no case has this id, 130 interrupted
 """
 #: Of each case: what varies by itself is nothing to expect.
 LAUNCHES = 2
@@ -44,12 +44,12 @@ IDS_SHOWN = 6
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser, ids="cases whose literals are replaced by what came")
+    add_spec_options(parser, ids="cases whose expected values are replaced by the actual results")
     parser.add_argument(
-        "--write", action="store_true", help="write what came into the spec; its comments stay"
+        "--write", action="store_true", help="write the results into the spec; comments are kept"
     )
     parser.add_argument(
-        "--broken", action="store_true", help="also what a vector did that crashed or did not end in time"
+        "--broken", action="store_true", help="also record the results of cases that crashed or timed out"
     )
 
 
@@ -80,10 +80,10 @@ def _filled(options: argparse.Namespace, pool: WorkerPool) -> int:
         if not any(case.id.startswith(id) for _, targets in found.values() for _, case in targets):
             from keen_matrix.core.errors import RunFault
 
-            raise RunFault(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
+            raise RunFault(f"no case has an id that begins with {id!r}; keen-matrix unfold lists them")
     wanted = [path for path, (_, targets) in found.items() if targets]
     if not wanted and not any(statuses):
-        screen.line(("nothing is left open", "good"))
+        screen.line(("nothing to fill: no expectation says <fill>", "good"))
     return worst_status([*statuses, *one_by_one(wanted, fill, options)])
 
 
@@ -138,12 +138,10 @@ def _fill(
         shown = " ".join(each[:6] for each in listed[:IDS_SHOWN])
         more = " …" if len(listed) > IDS_SHOWN else ""
         screen.line(("left as it is", "warn"), f"   {why}   ", (shown + more, "place"))
-    filled = counted(len(filling.filled), "vector")
+    filled = counted(len(filling.filled), "case")
     screen.line((f"{path}: {filled} filled in, of {len(targets):,} looked at", "strong"))
     if missing:
-        screen.line(
-            (f"interrupted: {counted(len(missing), 'vector')} had not been launched to the end", "warn")
-        )
+        screen.line((f"interrupted: {counted(len(missing), 'case')} had not finished", "warn"))
     if changes and not options.write:
         words = ["keen-matrix", "fill", *options.specs, "--write"]
         screen.line("to write it: ", (" ".join(words), "strong"))
@@ -204,7 +202,7 @@ def _write(path: str, changes: dict[str, tuple[str, str]]) -> None:
                 continue
             os.makedirs(os.path.dirname(place), exist_ok=True)
             if os.path.exists(place) != bool(before) or (before and read_raw(place, place) != before):
-                raise Misuse(f"{place} was changed meanwhile, or is there already; it is left as it is")
+                raise Misuse(f"{place} was changed meanwhile, or exists already; it is left as it is")
             with replacing(place) as file:
                 file.write(after.encode("utf-8", "surrogateescape"))
     except OSError as error:

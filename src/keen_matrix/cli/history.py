@@ -12,7 +12,7 @@ from keen_matrix.cli.shared import JSON, add_format, whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.history import DEFAULT_HISTORY
 from keen_matrix.wording.counts import counted, duration
-from keen_matrix.wording.signs import STYLE_OF, legend
+from keen_matrix.wording.signs import STYLE_OF, legend, verdict_text
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -22,9 +22,9 @@ EPILOG = f"""\
 examples:
   keen-matrix history              the last runs, flaky cases, the slowest ones
   keen-matrix history k3f9x2       every run of one case
-  keen-matrix history --prune 50   drop all but the newest 50 runs of each spec
+  keen-matrix history --prune 50   keep only the newest 50 runs of each spec
 
-Every run is entered into {DEFAULT_HISTORY}, whatever its journal is called.
+Every run is recorded in {DEFAULT_HISTORY}, whatever its journal is called.
 A case is flaky when its verdict changed and neither the spec nor the program did.
 exit status: 0, 2 wrong usage, 3 no history, or one that cannot be read
 """
@@ -105,7 +105,7 @@ def write_cases(screen: Screen, history: History) -> None:
     screen.line()
     screen.line(
         ("flaky", "strong"),
-        "  no case changed its verdict while spec and program stayed" if not flaky else "",
+        "  none: no verdict changed while spec and program were the same" if not flaky else "",
     )
     seen: set[str] = set()
     for id, matrix, spec, changes, verdicts in flaky[:10]:
@@ -158,7 +158,7 @@ def write_trend(screen: Screen, history: History, id: str) -> None:
             (full[:6], "place"),
             f"  {matrix}  ",
             (screen.sign(verdict), STYLE_OF[verdict]),
-            f" {verdict:10} {duration(took):>9}  ",
+            f" {verdict_text(verdict):11} {duration(took):>9}  ",
             (bar, "dim"),
             (changed, "warn"),
         )

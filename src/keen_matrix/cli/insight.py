@@ -70,7 +70,7 @@ def runs_of(
         elif options.specs:
             raise Misuse(f"{options.journal} has no run of {spec.path}; run it first")
     if not found:
-        raise Misuse(f"{options.journal} has no run of the specs below this folder; run them first")
+        raise Misuse(f"{options.journal} has no run of the specs below this directory; run them first")
 
 
 def as_run(spec: Spec, header: Header | None) -> Spec:

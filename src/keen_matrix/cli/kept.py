@@ -21,18 +21,18 @@ def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
 
     if not kept.files:
         load_spec(path, kept.text)  # what we write must be right
-    folder = os.path.dirname(path)
+    directory = os.path.dirname(path)
     for name in kept.files:
-        if os.path.lexists(os.path.join(folder, name)):
+        if os.path.lexists(os.path.join(directory, name)):
             raise Misuse(
-                f"{os.path.join(folder, name)} is there already; give the matrix another name: --keep NAME"
+                f"{os.path.join(directory, name)} exists already; give the matrix another name: --write NAME"
             )
     screen.line()
     names = (path, f"{path}, with it")
     write_difference(screen, before.splitlines(), kept.text.splitlines(), names)
     try:
         for name, content in kept.files.items():
-            place = os.path.join(folder, name)
+            place = os.path.join(directory, name)
             os.makedirs(os.path.dirname(place), exist_ok=True)
             with replacing(place) as file:
                 file.write(content.encode("utf-8", "surrogateescape"))

@@ -27,7 +27,7 @@ def early_workers(jobs: int) -> Iterator[WorkerSet]:
     with WorkerSet(jobs, forked=True) as workers:
         yield workers
     for each in workers.left_behind:
-        remark(f"left behind, since it could not be removed: {escape(each)}")
+        remark(f"not removed: {escape(each)}")
 
 
 @contextmanager

@@ -17,10 +17,10 @@ EPILOG = """\
 example:
   keen-matrix lint fare.matrix.toml
   keen-matrix lint --format sarif > lint.sarif    for code scanning
-  keen-matrix lint --effective fare.matrix.toml   what it comes to, and where each value stands
+  keen-matrix lint --effective fare.matrix.toml   the merged spec, and where each value comes from
 
-Nothing is run: no program, no build, no oracle file, whose names are read from its text.
-exit status: 0 no errors, 2 errors or wrong usage
+Nothing is run: no program, no build, no oracle file (only its function names are read).
+exit status: 0 no errors, 1 errors (with --strict also warnings), 2 wrong usage
 """
 
 
@@ -30,8 +30,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--effective",
         action="store_true",
-        help="show what each spec comes to with what it includes and the project file, and where "
-        "each value stands",
+        help="show each spec merged with its includes and the project file, and where each value comes from",
     )
     parser.add_argument(
         "--format",

@@ -37,10 +37,10 @@ EPILOG = """\
 examples:
   keen-matrix run
   keen-matrix narrow                 one case for each cause in the last run
-  keen-matrix narrow k3f9x2          this one
+  keen-matrix narrow k3f9x2          this case
 
-exit status: 0, 1 when a case passes now, 2 wrong usage or a wrong spec, 3 no journal, no such case or nothing to narrow,
-130 interrupted
+exit status: 0, also with nothing to narrow, 1 a case passes now, 2 wrong usage or a wrong spec, 3 no journal or no such
+case, 130 interrupted
 """
 
 #: Cases that are narrowed unless ids are given.
@@ -80,11 +80,9 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
             return EXIT_NOT_RUN
     if is_nothing and ids:
         asked = " or ".join(ids)
-        raise RunFault(
-            f"no case that failed has an id that begins with {asked}; keen-matrix run shows them"
-        )
+        raise RunFault(f"no case that failed has an id that begins with {asked}; keen-matrix run shows them")
     if is_nothing:
-        raise RunFault("no case of that run did otherwise than expected, so there is nothing to narrow")
+        raise RunFault("no case of that run failed, so there is nothing to narrow")
     if narrowing.is_json:
         write_document(NarrowDocument(narrowing.document))
     return worst_status(statuses)
@@ -132,7 +130,7 @@ class _Narrowing:
                 return narrowed(trials), False
         except KeyboardInterrupt:
             interruption.begin_ending()
-            trials.found.notes.append("interrupted: this is what was found until then")
+            trials.found.notes.append("interrupted: this was found so far")
             return trials.found, True
 
     def _write(self, spec: Spec, case: Case, found: Narrowed) -> None:
@@ -149,7 +147,7 @@ class _Narrowing:
         if first != case.id and found.fields.verdict != "passed":
             place, line = (case.id[:6], "place"), shell_line(case.argv)
             self._screen.line((found.matrix.name, "strong"), "   ", place, "   ", line)
-            self._screen.line(("  comes to the same vector as ", "dim"), (first[:6], "place"))
+            self._screen.line(("  leads to the same call as ", "dim"), (first[:6], "place"))
         else:
             write_narrowed(self._screen, spec, case, found)
 
@@ -159,8 +157,8 @@ def _tell_gone(gone: Sequence[str]) -> None:
     more = f" and {len(gone) - MOST_CASES:,} more" if len(gone) > MOST_CASES else ""
     remark(
         f"{counted(len(gone), 'case')} of that run that failed {'is' if len(gone) == 1 else 'are'} "
-        f"no longer in the spec, which has changed since: {ids}{more}; keen-matrix run shows what is "
-        "there now"
+        f"no longer in the spec, which has changed since then: {ids}{more}; keen-matrix run shows the "
+        f"present cases"
     )
 
 
@@ -237,7 +235,7 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     for note in found.notes:
         screen.line("  ", (note, "warn"))
     words = f"{len(found.case.argv)} of {counted(len(case.argv), 'word')} left"
-    limit = "; the limit of launches was reached, --launches allows more" if found.stopped else ""
+    limit = "; the limit of launches was reached; --launches raises it" if found.stopped else ""
     screen.line("  ", (f"{words} after {counted(found.launches, 'launch')}{limit}", "dim"))
     if found.fields.verdict == "passed":
         return

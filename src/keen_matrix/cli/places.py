@@ -38,13 +38,13 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix places                 the lines that go with what failed in the last run
-  keen-matrix places k3f9x2          and where this case leaves the way of one that passed
+  keen-matrix places                 the source lines that go with the failures of the last run
+  keen-matrix places k3f9x2          and where this case branches off from one that passed
 
-Cases are launched again, with the program's lines told by its own runtime: Python, node, sh and bash, Perl, Go that
-was built with -cover, C and C++ that were compiled with --coverage. Nothing of the program is changed.
-exit status: 0 everything passed, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or nothing can be told,
-130 interrupted: what was found until then is shown
+Cases are run again under the tracer of the program's language: Python, node, sh and bash, Perl, Go built with
+-cover, C and C++ compiled with --coverage. The program itself is not changed.
+exit status: 0 everything passed, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or no case could be
+traced, 130 interrupted: what was found so far is shown
 """
 FIRST = 3
 
@@ -60,7 +60,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         type=whole_number,
         default=400,
         metavar="N",
-        help="cases of a spec that are launched (default 400)",
+        help="the most cases of a spec to launch (default 400)",
     )
     parser.add_argument(
         "--first",
@@ -96,7 +96,7 @@ def _places(options: argparse.Namespace, pool: WorkerPool) -> int:
     if ids and not tracing.refused:
         asked = " or ".join(ids)
         raise RunFault(f"no case that failed and is one launch has an id that begins with {asked}")
-    raise RunFault("of no vector the lines are known")
+    raise RunFault("no case could be traced to source lines")
 
 
 class _Tracing:
@@ -162,7 +162,7 @@ class _Tracing:
         from keen_matrix.core.insight.places.unreached import unreached
 
         causes = ranked_causes(evidence.runs)
-        # of some cases alone it cannot be said what no vector reaches
+        # of some cases alone it cannot be said what no case reaches
         is_whole = not self._ids and not evidence.is_interrupted
         never = unreached(spec, evidence.runs) if is_whole else []
         if self.is_json:
@@ -175,7 +175,7 @@ class _Tracing:
             try:
                 keep_places(self._options.journal, spec.path, kept)
             except OSError as error:  # it is shown; only other commands do not know of it
-                remark(f"what was found is not kept for reports and coverage: {error.strerror}")
+                remark(f"the findings cannot be cached for reports and coverage: {error.strerror}")
         return causes
 
 
@@ -198,12 +198,12 @@ def _write(
         f"   traced {failing:,} that failed and {len(evidence.runs) - failing:,} that passed",
     )
     for count, what in (
-        (len(evidence.otherwise), "did otherwise when traced: left out"),
-        (len(evidence.silent), "told no line of the program's own files"),
+        (len(evidence.otherwise), "left out: the result changed under tracing"),
+        (len(evidence.silent), "no line of the program's own files was reported"),
         (evidence.left, f"not launched ({'interrupted' if evidence.is_interrupted else '--launches'})"),
     ):
         if count:
-            screen.line("  ", (f"{counted(count, 'vector')} {what}", "warn"))
+            screen.line("  ", (f"{counted(count, 'case')} {what}", "warn"))
     screen.line()
     view.write_causes(causes, first)
     if evidence.is_interrupted and not with_ways:

@@ -24,13 +24,13 @@ from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
 from keen_matrix.core.results.compare import change_of
-from keen_matrix.core.results.journal import FOLDER
+from keen_matrix.core.results.journal import DIRECTORY
 from keen_matrix.core.runs.keeping.trying import TriedCase, tried_case, with_vector
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, escape, pad, shell_line
-from keen_matrix.wording.signs import STYLE_OF
+from keen_matrix.wording.signs import STYLE_OF, verdict_text
 
 if TYPE_CHECKING:
     from prompt_toolkit import PromptSession
@@ -42,16 +42,16 @@ if TYPE_CHECKING:
 
 #: Word → what it does. Any other line is a vector, its words parted and quoted as in a shell.
 COMMANDS = {
-    ":none": "launch the vector of no words",
-    ":again": "launch the last vector again",
-    ":compare": "show what the last outcome has other than the one before it",
-    ":follow": "launch what follows from the last vector: its refusals and rephrasings",
-    ":keep": "write the last vector into the spec with what came; :keep NAME as a matrix of that name",
-    ":why": "show what the spec says of the last vector, and all that it must satisfy",
+    ":none": "run the call without words",
+    ":again": "run the last call again",
+    ":compare": "show how the last result differs from the one before",
+    ":follow": "run what follows from the last call: its refusals and rephrasings",
+    ":write": "write the last call and its result into the spec; :write NAME as a matrix of that name",
+    ":why": "show what the spec says about the last call, and all its expectations",
     ":help": "show this",
     ":quit": "end, as Ctrl-D does",
 }
-HISTORY = os.path.join(FOLDER, "tried.history")
+HISTORY = os.path.join(DIRECTORY, "tried.history")
 #: Lines of a difference between two outcomes.
 DIFFERENCE_SHOWN = 40
 PROMPT = "try> "
@@ -70,7 +70,7 @@ def typed_words(line: str) -> list[str]:
     try:
         return shlex.split(line)
     except ValueError as error:
-        raise Misuse(f"this line cannot be parted into words: {str(error).lower()}") from None
+        raise Misuse(f"cannot split this line into words: {str(error).lower()}") from None
 
 
 class Prompt:
@@ -119,7 +119,7 @@ class Prompt:
             ":again": lambda: self._try(list(self._last.tried.case.argv)),
             ":compare": self._compare,
             ":follow": self._follow,
-            ":keep": lambda: self._keep(rest.strip()),
+            ":write": lambda: self._keep(rest.strip()),
             ":why": self._why,
             ":help": lambda: _write_help(self.screen),
         }
@@ -133,7 +133,7 @@ class Prompt:
     @property
     def _last(self) -> _TypedCall:
         if not self.came:
-            raise Misuse("nothing was tried yet; type the words of a vector")
+            raise Misuse("nothing was tried yet; type the words of a call")
         return self.came[-1]
 
     def _tried(self, words: list[str]) -> TriedCase:
@@ -176,7 +176,7 @@ class Prompt:
         where = (
             f"{record.id[:6]} of {tried.matrix.name}"
             if tried.is_there
-            else "not in the spec; :keep writes it"
+            else "not in the spec; :write writes it"
         )
         verdict = "" if record.verdict == "unchecked" else record.verdict
         screen.line(
@@ -184,7 +184,10 @@ class Prompt:
             (how, "strong"),
             (f"   {duration(record.seconds)}   ", "dim"),
             *(
-                [(screen.sign(verdict), STYLE_OF[verdict]), (f" {verdict}   ", STYLE_OF[verdict])]
+                [
+                    (screen.sign(verdict), STYLE_OF[verdict]),
+                    (f" {verdict_text(verdict)}   ", STYLE_OF[verdict]),
+                ]
                 if verdict
                 else []
             ),
@@ -196,7 +199,7 @@ class Prompt:
 
     def _compare(self) -> None:
         if len(self.came) < 2:
-            raise Misuse("there is one outcome only; :again makes another")
+            raise Misuse("there is only one result; :again makes another")
         before, after = (_shown_outcome(each.record) for each in self.came[-2:])
         if not write_difference(self.screen, before, after, ("before", "after"), DIFFERENCE_SHOWN):
             self.screen.line(("both did the same", "good"))
@@ -206,15 +209,11 @@ class Prompt:
 
         last = self._last
         if last.record.verdict not in ("passed", "unchecked", "known"):
-            raise Misuse(
-                f"the last vector {last.record.verdict}: nothing can be told of what follows from it"
-            )
+            raise Misuse(f"the last call {verdict_text(last.record.verdict)}: nothing can be derived from it")
         spec = last.tried.spec
         cases = following(spec, last.tried.case.argv)
         if not cases:
-            raise Misuse(
-                "nothing follows from it: only of accepted vectors is it known what one change makes of them"
-            )
+            raise Misuse("nothing to derive: only calls that the signature accepts can be varied")
         self._pool.plan(with_following(spec), resolved_launch(spec))
         records = {each.id: each.record for each in self._pool.results(cases)}
         screen = self.screen
@@ -236,7 +235,7 @@ class Prompt:
                 screen.line("      ", (names, "bad"), f"   {cut(first, 90)}")
         passed = sum(each.verdict in PASSING for each in records.values())
         screen.line(
-            (f"{passed} of {counted(len(cases), 'vector')} passed", "good" if passed == len(cases) else "bad")
+            (f"{passed} of {counted(len(cases), 'case')} passed", "good" if passed == len(cases) else "bad")
         )
 
     def _keep(self, name: str) -> None:
@@ -257,7 +256,7 @@ class Prompt:
 
 
 def _write_help(screen: Screen) -> None:
-    screen.line("a line is a vector: its words, parted and quoted as in a shell")
+    screen.line("type the words of a call, quoted as in a shell")
     for word, meaning in COMMANDS.items():
         screen.line("  ", (f"{word:10}", "strong"), meaning)
 
@@ -265,7 +264,7 @@ def _write_help(screen: Screen) -> None:
 def judged(spec: Spec, words: list[str]) -> list[tuple[str, str]]:
     """Return what the signature says of a vector, as segments of a line."""
     if spec.signature is None:
-        return [("the spec has no signature, so nothing is said of it", "dim")]
+        return [("no [signature] in this spec, so words are not judged", "dim")]
     found = spec.signature.judge(words)
     style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
     segments: list[tuple[str, str]] = [(found.status, style)]
@@ -324,7 +323,7 @@ def prompt(screen: Screen, path: str, pool: WorkerPool) -> int:
             screen.flush()
         if not count and not is_typed:
             raise Misuse(
-                "try needs the words of a vector behind --: keen-matrix try fare.matrix.toml -- Skerry Holm"
+                "try needs the words of a call after --: keen-matrix try fare.matrix.toml -- Skerry Holm"
             )
         return 1 if session.failed else 0
 
@@ -348,7 +347,7 @@ def _line_editor(session: Prompt) -> PromptSession[str]:
 
     history: History
     try:
-        os.makedirs(FOLDER, exist_ok=True)
+        os.makedirs(DIRECTORY, exist_ok=True)
         history = FileHistory(HISTORY)
     except OSError:
         history = InMemoryHistory()
@@ -383,7 +382,9 @@ def _typed(session: Prompt) -> Iterator[str]:
             segments = [(str(fault), "warn")]
         return FormattedText([(f"class:{style}" if style else "", text) for text, style in segments])
 
-    session.screen.line(("a vector, or a word such as :help; Tab completes, Ctrl-D ends", "dim"))
+    session.screen.line(
+        ("the words of a call, or a command such as :help; Tab completes, Ctrl-D ends", "dim")
+    )
     session.screen.flush()
     while True:
         try:

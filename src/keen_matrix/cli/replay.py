@@ -49,7 +49,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="start another build of the program (default: that of the last run)",
     )
     parser.add_argument(
-        "--script", metavar="FILE", help="write a shell script that launches the case by hand"
+        "--script", metavar="FILE", help="write a shell script that runs the case without Keen Matrix"
     )
 
 
@@ -75,7 +75,7 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
             else f"{spec_paths(names)[0]} is a spec; replay also needs the id of a case in it"
         )
     if options.script and len(ids) > 1:
-        raise Misuse(f"a script launches one case, and {counted(len(ids), 'id')} were given")
+        raise Misuse(f"a script runs one case, but {counted(len(ids), 'id')} were given")
     asked = adaptation_of(options)
     specs = [adapted(spec, asked) for spec in load_all(spec_paths(names), None)]
     if options.launcher is None and options.program is None:
@@ -158,14 +158,14 @@ def write_outcome(
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.failures import aspects_rows, pasted
     from keen_matrix.wording.repeating import repeat_line
-    from keen_matrix.wording.signs import STYLE_OF
+    from keen_matrix.wording.signs import STYLE_OF, verdict_text
 
     screen.line(
         ("verdict", "strong"),
         "  ",
         (screen.sign(fields.verdict), STYLE_OF[fields.verdict]),
         " ",
-        (fields.verdict, STYLE_OF[fields.verdict]),
+        (verdict_text(fields.verdict), STYLE_OF[fields.verdict]),
     )
     screen.rows(
         pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))
@@ -192,7 +192,10 @@ def write_outcome(
 def _write_launch(screen: Screen, step: StepRecord | Record, *, is_shown: bool) -> None:
     how = f"signal {step.signal}" if step.signal else f"exit {step.exit}"
     peak = f", {size(step.peak_bytes)}" if step.peak_bytes else ""
-    used = f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system {duration(step.system_seconds)}){peak}"
+    used = (
+        f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system "
+        f"{duration(step.system_seconds)}){peak}"
+    )
     screen.line("  ", (how, "strong"), f"   {used}")
     if step.dialogue:
         _write_dialogue(screen, step)
@@ -258,7 +261,7 @@ def _write_streams(screen: Screen, step: StepRecord | Record) -> None:
                 visible_line(line[:2_000]),
             )
     if close:
-        text = f'{MARK} about the same time: two pipes do not tell the order; streams = "joined" does'
+        text = f'{MARK} at about the same time: two pipes do not show the order; streams = "joined" does'
         screen.line("  ", (text, "dim"))
 
 

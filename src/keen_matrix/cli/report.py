@@ -33,8 +33,8 @@ examples:
   keen-matrix report --format picture -o run.png
 
 formats: {", ".join(FORMATS)}; a picture is .png or .svg. RUN is a journal, by default the last
-one ({DEFAULT_JOURNAL}); several are read as one run. A file that is there is replaced only when it is an earlier report.
-exit status: 0, 1 when a result is missing: a run was cut off, a spec could not be run, a part is not there,
+one ({DEFAULT_JOURNAL}); several are read as one run. An existing file is only replaced if it is an earlier report.
+exit status: 0, 1 a result is missing: a run was interrupted, a spec could not be run, or a shard is missing,
 2 wrong usage, 3 no journal
 """
 
@@ -188,13 +188,13 @@ SLOWEST_SHOWN, NAME_WIDTH = 5, 40
 
 
 def _write_causes(screen: Screen, causes: Sequence[Cause]) -> None:
-    from keen_matrix.wording.signs import STYLE_OF
+    from keen_matrix.wording.signs import STYLE_OF, verdict_text
 
     for cause in causes[:CAUSES_SHOWN]:
         failed = list(dict.fromkeys(each.aspect for each in cause.fields.aspects if not each.met))
         screen.line(
             f"  {cause.count:>5,}  ",
-            (f"{cause.fields.verdict:8}", STYLE_OF[cause.fields.verdict]),
+            (f"{verdict_text(cause.fields.verdict):8}", STYLE_OF[cause.fields.verdict]),
             f"  {', '.join(cause.where)}: {', '.join(failed)}   ",
             (cause.fields.id[:6], "place"),
         )

@@ -45,20 +45,20 @@ if TYPE_CHECKING:
 
 EPILOG = f"""\
 examples:
-  keen-matrix run                                every spec below this folder
+  keen-matrix run                                every spec in or below this directory
   keen-matrix run fare.matrix.toml --only fares  one matrix of one spec
   keen-matrix run k3f9x2 --all                   one case, with everything it printed
 
-The results are written to {DEFAULT_JOURNAL}, a line per case as it finishes.
+Results are written to {DEFAULT_JOURNAL}, one line for each case as it finishes.
 exit status: 0 everything passed (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing
-could be run, 4 what was run passed and the budget did not suffice for the rest, 130 interrupted
+could be run, 4 everything that was run passed, but the budget did not suffice for the rest, 130 interrupted
 """
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases, and only those are run")
-    _add_choice(parser.add_argument_group("which vectors"))
+    _add_choice(parser.add_argument_group("which cases"))
     how = parser.add_argument_group("how they are run")
     _add_launching(how)
     _add_order(how)
@@ -73,18 +73,17 @@ def _add_choice(choice: argparse._ArgumentGroup) -> None:
     choice.add_argument(
         "--changed",
         action="store_true",
-        help="launch only those that failed last time, or for which something has changed "
-        "since; the others are taken "
-        "over from the journal",
+        help="run only cases that failed last time or whose inputs changed since; reuse the recorded "
+        "result of all others",
     )
     choice.add_argument(
         "--shard",
         type=_shard,
         metavar="K/N",
-        help="only the K-th of N parts: parts do not overlap and together make the whole",
+        help="only part K of N; the parts do not overlap, and together they are all cases",
     )
     choice.add_argument(
-        "--limit", type=whole_number, metavar="N", help="allow up to N vectors in a matrix (default 100,000)"
+        "--limit", type=whole_number, metavar="N", help="allow up to N cases in a matrix (default 100,000)"
     )
     choice.add_argument(
         "--seed", type=integer, metavar="N", help="combine with this seed instead of the spec's"
@@ -101,14 +100,14 @@ def _add_launching(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
         "--program",
         metavar="WORDS",
-        help="start another build of the program; {here} is the folder of the spec",
+        help="start another build of the program; {here} is the directory of the spec",
     )
     how.add_argument(
         "--repeat",
         type=whole_number,
         default=1,
         metavar="N",
-        help="launch each case N times; outcomes that disagree make it flaky",
+        help="run each case N times; it is flaky if the results differ",
     )
     _add_warmth(how)
     how.add_argument(
@@ -125,19 +124,21 @@ def _add_warmth(how: argparse._ArgumentGroup) -> None:
         "--warm",
         action="store_true",
         default=None,
-        help="fork a Python program from a keeper instead of starting it anew (default: where it "
-        "is worth it and a "
-        "sample does the same)",
+        help="fork each Python run from a preloaded interpreter, which is faster (default: automatic, "
+        "after a sample gave the same results both ways)",
     )
     warmth.add_argument(
-        "--cold", action="store_false", dest="warm", help="start it anew each time, whatever the spec says"
+        "--cold",
+        action="store_false",
+        dest="warm",
+        help="start a new interpreter each time, whatever the spec says",
     )
     how.add_argument(
         "--warm-check",
         type=percent,
         default=5.0,
         metavar="PERCENT",
-        help="cases that are first launched both ways (default 5, at least 5 cases; 0 for none)",
+        help="percent of the cases to run both ways first (default 5, at least 5 cases; 0 for none)",
     )
 
 
@@ -154,16 +155,14 @@ def _add_order(how: argparse._ArgumentGroup) -> None:
         metavar="TIME",
         help='the same order, and stop in time: "30 s", "5 min"; exit status 4 when it did not suffice',
     )
-    how.add_argument(
-        "--failed-first", action="store_true", help="begin with those that failed last time"
-    )
+    how.add_argument("--failed-first", action="store_true", help="begin with those that failed last time")
     how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
     how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases failed")
     how.add_argument(
         "--watch",
         action="store_true",
-        help="run again on every change of program, spec or data: first what failed, and "
-        "only what has changed",
+        help="run again on every change of program, spec or data: failed cases first, and only what "
+        "has changed",
     )
     how.add_argument(
         "--notify",
@@ -187,20 +186,24 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
         action="store_true",
         help="keep the directories of cases that failed, and say where",
     )
-    output.add_argument("--live", action="store_true", help="show what the programs print as it comes")
+    output.add_argument("--live", action="store_true", help="show what the programs print while they run")
     output.add_argument(
         "--report",
         action="append",
         default=[],
         type=report_target,
         metavar="FORMAT=FILE",
-        help="write a report as well (see keen-matrix report); may be given again",
+        help="also write a report (see keen-matrix report); repeatable",
     )
     output.add_argument(
-        "--grid", action="store_true", help="show which cases passed, by two axes of each matrix"
+        "--grid",
+        action="store_true",
+        help="show passed and failed cases as a grid of two axes for each matrix",
     )
     output.add_argument(
-        "--by", metavar="AXIS,AXIS", help="the axes of --grid (default: what tells best which cases passed)"
+        "--by",
+        metavar="AXIS,AXIS",
+        help="the axes of --grid (default: the two that separate failed from passed cases best)",
     )
     amount = output.add_mutually_exclusive_group()
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
@@ -313,12 +316,12 @@ def take_project_defaults(options: argparse.Namespace, paths: Sequence[str]) -> 
     from keen_matrix.core.spec.project import has_project_file
 
     options.usual_warm = None
-    folder = os.path.dirname(os.path.abspath(paths[0]))
-    if not has_project_file(folder):
+    directory = os.path.dirname(os.path.abspath(paths[0]))
+    if not has_project_file(directory):
         return
     from keen_matrix.core.spec.including import run_defaults
 
-    found = run_defaults(folder)
+    found = run_defaults(directory)
     options.jobs = options.jobs or found.jobs
     options.usual_warm = found.warm
     try:
@@ -347,7 +350,7 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
         elif result.counts or result.is_interrupted:
             RunReport(screen, options, jobs, journal).write(result)
         elif result.budgets:
-            screen.line(("the budget was over before the first launch", "bad"))
+            screen.line(("the budget was spent before the first launch", "bad"))
         for path in result.not_in_last_run:
             screen.line(("not in the last run, so not run now: ", "warn"), path)
         return status_of(result)

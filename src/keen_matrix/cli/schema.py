@@ -25,9 +25,9 @@ SCHEMAS = (
 EPILOG = """\
 example:
   keen-matrix schema > keen-matrix.schema.json
-  keen-matrix schema --of parser                  what draft --from reads
+  keen-matrix schema --of parser                  the description that draft --from reads
 
-Editors with TOML support then complete keys and mark mistakes in a spec that begins with
+Editors with TOML support complete keys and mark mistakes in a spec that begins with
   #:schema keen-matrix.schema.json
 exit status: 0, 2 wrong usage
 """

@@ -20,7 +20,7 @@ if TYPE_CHECKING:
 
 _HEAD = """\
 #!/bin/sh
-# One vector of {spec}, matrix "{matrix}", as Keen Matrix launches it ({id}).
+# One case of {spec}, matrix "{matrix}", as Keen Matrix launches it ({id}).
 {notes}set -eu
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT
@@ -113,7 +113,7 @@ def _fed(stdin: Stdin | None, line: str, scope: Scope, here: str) -> str:
 
 
 def _printed(text: str) -> str:
-    """Return the command that prints a text: a NUL cannot stand in a word of a shell's."""
+    """Return the command that prints a text: a word cannot contain a NUL of a shell's."""
     if "\0" not in text:
         return f"printf %s {shlex.quote(text)}"
     return f"printf %s {base64.b64encode(text.encode('utf-8', 'surrogateescape')).decode()} | base64 -d"
@@ -131,7 +131,7 @@ def _files(around: Surroundings, scope: Scope, here: str) -> Iterator[str]:
 
 
 def _put(put: Put, path: str, scope: Scope, here: str) -> str:
-    if put.folder:
+    if put.directory:
         return f"mkdir -p {path}\n"
     if put.link is not None:
         return f"ln -s {shlex.quote(put.link.render(scope))} {path}\n"

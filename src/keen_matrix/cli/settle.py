@@ -41,13 +41,13 @@ if TYPE_CHECKING:
 
 EPILOG = """\
 examples:
-  keen-matrix settle fare.matrix.toml            what would be stated in the spec, and why
-  keen-matrix settle fare.matrix.toml --write    the same, and state it
-  keen-matrix draft --settle -o fare.matrix.toml -- ./fare    a first spec that is settled at once
+  keen-matrix settle fare.matrix.toml            what would be written into the spec, and why
+  keen-matrix settle fare.matrix.toml --write    the same, and write it
+  keen-matrix draft --settle -o fare.matrix.toml -- ./fare    a first spec, settled at once
 
-The program is launched as run does it: with made-up arguments, in fresh directories, for real. What looks like a fault of
-the program is told and not stated; what is stated since it was seen, and not since it is promised, is marked as observed.
-exit status: 0 nothing is left to state, or it is written; 1 something is; 2 wrong usage or a wrong spec,
+The program is really run, with made-up arguments, each time in a fresh directory. Likely bugs are reported, not
+written into the spec. Facts that were only observed, not documented by the program, are marked "observed".
+exit status: 0 nothing is left to write; 1 something is; 2 wrong usage or a wrong spec,
 3 the program cannot be launched, 130 interrupted
 """
 
@@ -72,10 +72,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "specs",
         nargs="*",
         metavar="SPEC",
-        help="spec files or folders of them (default: every *.matrix.toml below here)",
+        help="spec files or directories of them (default: every *.matrix.toml below here)",
     )
     parser.add_argument(
-        "--write", action="store_true", help="write what was found into the spec; its comments stay"
+        "--write", action="store_true", help="write what was found into the spec; comments are kept"
     )
     add_launches(parser)
     add_format(parser)
@@ -93,7 +93,7 @@ def add_launches(parser: argparse.ArgumentParser) -> None:
         "--launches",
         type=whole_number,
         metavar="N",
-        help=f"most launches to spend (default: {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, by the "
+        help=f"the most launches to spend (default: {FEW_LAUNCHES} to {MOST_LAUNCHES:,}, by the "
         f"processor time of one)",
     )
 
@@ -222,15 +222,15 @@ def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool
         screen.line()
     settled = sum(each.weight == "settled" for each in found.findings)
     defects = sum(each.weight == "defect" for each in found.findings)
-    summary = counted(settled, "finding") if settled else "nothing to state"
+    summary = counted(settled, "finding") if settled else "nothing to write"
     summary += f", {counted(defects, 'likely defect')}" if defects else ""
     screen.line((f"{path}: {summary}, after {counted(found.launches, 'launch')}", "strong"))
     for sentence in found.hollow:
         screen.line(("not much checked  ", "warn"), escape(sentence))
     if found.is_stopped:
-        screen.line(("the launches did not suffice for everything; --launches allows more", "warn"))
+        screen.line(("the launches did not suffice for everything; --launches raises the limit", "warn"))
     if found.is_interrupted:
-        screen.line(("interrupted: what was found until then stands here", "warn"))
+        screen.line(("interrupted: this was found so far", "warn"))
     if difference and not is_written:
         screen.line("to write it: ", (f"keen-matrix settle {shell_line([path])} --write", "strong"))
 

@@ -43,7 +43,7 @@ def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
         nargs="*",
         metavar="ID|SPEC" if ids else "SPEC",
         help=(f"{ids}; " if ids else "")
-        + f"spec files or folders of them (default: every *{SUFFIX} below here)",
+        + f"spec files or directories of them (default: every *{SUFFIX} below here)",
     )
     parser.add_argument(
         "--color",
@@ -60,11 +60,8 @@ def add_selection_options(parser: argparse._ActionsContainer) -> None:
         action="append",
         default=[],
         metavar="PATTERN",
-        help="take only vectors whose id begins so, whose matrix is named so, or that contain "
-        "such a word (* and ? allowed; "
-        "--only=-v "
-        "for a word with a dash); "
-        "may be given again",
+        help="only cases whose id starts with PATTERN, whose matrix has that name, or that contain "
+        "that word; * and ? are wildcards; repeatable; for a word with a leading dash write --only=-v",
     )
     parser.add_argument(
         "--tag",
@@ -121,7 +118,9 @@ def spec_paths(given: list[str]) -> list[str]:
     if not given:
         found = list(_specs_below("."))
         if not found:
-            raise Misuse(f"no *{SUFFIX} was found below this folder; name a spec, or try: keen-matrix demo")
+            raise Misuse(
+                f"no *{SUFFIX} was found below this directory; name a spec, or try: keen-matrix demo"
+            )
         return found
     paths: list[str] = []
     for name in given:
@@ -140,13 +139,13 @@ def spec_paths(given: list[str]) -> list[str]:
             )
         else:
             paths.append(name)
-    # A folder and a file in it may both be named; a spec is run once.
+    # A directory and a file in it may both be named; a spec is run once.
     return list(dict.fromkeys(paths))
 
 
 def split_ids(given: Sequence[str]) -> tuple[list[str], list[str]]:
     """Return the ids, or beginnings of ids, among operands, and the specs. What is there as a file
-    or folder is a spec."""
+    or directory is a spec."""
     from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID
 
     def is_id(name: str) -> bool:
@@ -196,7 +195,7 @@ def tell_newer_run(journals: Sequence[str]) -> None:
     started = max((str(each.started) for path in journals for each in headers_of(path)), default="")
     if newest[0] > started:
         print(
-            f"keen-matrix: a newer run, of {newest[0][:16].replace('T', ' ')} UTC, stands in "
+            f"keen-matrix: a newer run, of {newest[0][:16].replace('T', ' ')} UTC, is in "
             f"{os.path.relpath(newest[1])}",
             file=sys.stderr,
         )
@@ -220,7 +219,7 @@ def write_spec(path: str, before: str, after: str) -> None:
     from keen_matrix.core.files import replacing
 
     if text_of_spec(path) != before:
-        raise Misuse(f"{path} was changed meanwhile; nothing is written, call it again")
+        raise Misuse(f"{path} was changed meanwhile; nothing is written; run the command again")
     try:
         with open_regular(path) as old:
             mark = old.read(len(codecs.BOM_UTF8))
@@ -253,25 +252,29 @@ def _no_such_spec(name: str) -> str:
     message = f"{name} does not exist"
     if os.path.exists(name + SUFFIX):
         return f"{message}; did you mean {name}{SUFFIX}?"
-    folder = os.path.dirname(name) or "."
+    directory = os.path.dirname(name) or "."
     try:
         known = {
-            each.removesuffix(SUFFIX).lower(): each for each in os.listdir(folder) if each.endswith(SUFFIX)
+            each.removesuffix(SUFFIX).lower(): each for each in os.listdir(directory) if each.endswith(SUFFIX)
         }
         wanted = re.sub(r"\.(?:m\w*\.)?toml$|\.m\w*$", "", os.path.basename(name).lower())
         hint = nearest(wanted, known)
     except (OSError, ValueError):
         hint = None
     return (
-        f"{message}; did you mean {os.path.normpath(os.path.join(folder, known[hint]))}?" if hint else message
+        f"{message}; did you mean {os.path.normpath(os.path.join(directory, known[hint]))}?"
+        if hint
+        else message
     )
 
 
-def _specs_below(folder: str) -> Iterator[str]:
-    for root, folders, files in os.walk(folder):
+def _specs_below(directory: str) -> Iterator[str]:
+    for root, directories, files in os.walk(directory):
         # In place, as os.walk wants it, and sorted, or the order of a run would be that of the
         # disk.
-        folders[:] = sorted(each for each in folders if not each.startswith(".") and each != "node_modules")
+        directories[:] = sorted(
+            each for each in directories if not each.startswith(".") and each != "node_modules"
+        )
         for name in sorted(files):
             if name.endswith(SUFFIX):
                 yield os.path.normpath(os.path.join(root, name))
@@ -293,13 +296,11 @@ def find_case(specs: Sequence[Spec], id: str) -> tuple[Spec, Matrix, Case]:
         if case.id.startswith(id)
     ]
     if not found:
-        raise RunFault(f"no vector has an id that begins with {id!r}; keen-matrix unfold lists them")
+        raise RunFault(f"no case has an id that begins with {id!r}; keen-matrix unfold lists them")
     if len({case.id for _, _, case in found}) > 1:
         ids = " ".join(case.id for _, _, case in found[:6])
         raise Misuse(f"several ids begin with {id!r}: {ids}")
     owners = list(dict.fromkeys(spec.path for spec, _, _ in found))
     if len(owners) > 1:
-        raise Misuse(
-            f"the id {found[0][2].id} stands in {' and in '.join(owners)}; name the spec that is meant"
-        )
+        raise Misuse(f"the id {found[0][2].id} is in {' and in '.join(owners)}; name the spec too")
     return found[0]

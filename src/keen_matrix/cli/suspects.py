@@ -27,8 +27,8 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix run
-  keen-matrix suspects                  the options, values and traits of words that go with cases that failed
-  keen-matrix suspects --confirm 20     launches up to 20 further vectors to tell rival suspects apart
+  keen-matrix suspects                  the options, values and traits of words that go with the failures
+  keen-matrix suspects --confirm 20     runs up to 20 more cases to decide between rival suspects
 
 Nothing is run without --confirm.
 exit status: 0 everything passed, 1 something did not, 2 wrong usage, 3 no journal, 130 interrupted
@@ -46,7 +46,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--confirm",
         type=whole_number,
         metavar="N",
-        help="launch up to N further vectors to tell rivals apart",
+        help="run up to N more cases to decide between rival suspects",
     )
     add_format(parser)
 
@@ -151,9 +151,9 @@ def pools_of(spec: Spec, records: dict[str, Record]) -> Iterator[tuple[str, list
             case = observe(fields, signature, judgement, with_values=False)
             (refused if case.refused else accepted).append(case)
     if accepted:
-        yield "accepted vectors", accepted
+        yield "accepted calls", accepted
     if refused:
-        yield "refused vectors", refused
+        yield "refused calls", refused
     yield from alone.items()
 
 
@@ -223,7 +223,7 @@ def write_confirmed(screen: Screen, suspicion: Suspicion, launched: int) -> None
     """Write what further launches left of the rivals."""
     screen.line()
     if not launched:
-        screen.line("    ", ("no vector of the signature or the matrices tells the rivals apart", "dim"))
+        screen.line("    ", ("no case of the signature or the matrices decides between the rivals", "dim"))
         return
     screen.line(f"  after {counted(launched, 'further vector')}")
     write_suspicion(screen, suspicion)

@@ -20,31 +20,31 @@ if TYPE_CHECKING:
 
 EPILOG = """\
 examples:
-  keen-matrix try fare.matrix.toml -- Skerry Holm -n 2         as that spec would launch it
-  keen-matrix try fare.matrix.toml --keep -- Skerry Holm -n 2  and written into the spec with what came
-  keen-matrix try fare.matrix.toml                             a prompt: one vector after another
+  keen-matrix try fare.matrix.toml -- Skerry Holm -n 2         as the spec starts the program
+  keen-matrix try fare.matrix.toml --write -- Skerry Holm -n 2  and write it and its result into the spec
+  keen-matrix try fare.matrix.toml                             a prompt: one call after another
   keen-matrix try -- python3 fare.py Skerry Holm               without any spec
 
-At the prompt Tab completes options and values, what the signature says stands below the line, and :help lists what else
-there is. From a pipe each line is a vector. A vector is launched once, as `run` would launch it. Nothing is written but
-by --keep, which says first what it will write.
+At the prompt Tab completes options and values, the line below shows what the signature says, and :help lists the
+commands. From a pipe each line is a call. A call is run once, as `run` would run it. Nothing is written without
+--write, which first shows the change.
 exit status: 0 its expectations are met, or there are none, 1 they are not, 2 wrong usage or a wrong spec,
-3 it could not be launched
+3 it could not be started
 """
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    """Add the options of the command; the words behind -- are taken before."""
+    """Add the options of the command; the words after -- are taken before."""
     parser.add_argument(
-        "specs", nargs="*", metavar="SPEC -- WORD", help="the spec, and behind -- the words of the vector"
+        "specs", nargs="*", metavar="SPEC -- WORD", help="the spec, and after -- the words of the call"
     )
     parser.add_argument(
-        "--keep",
+        "--write",
         nargs="?",
         const="",
         metavar="NAME",
-        help="write the vector into the spec with what came: as a row of a matrix of that shape, "
-        "else as a matrix (of that name)",
+        help="write the call and its result into the spec: as a row of a matrix of that shape, "
+        "else as a new matrix (called NAME)",
     )
     parser.add_argument(
         "--in-place",
@@ -64,10 +64,10 @@ def main(options: argparse.Namespace) -> int:
     words: Sequence[str] | None = options.words
     paths = spec_paths(options.specs) if options.specs or words is None else []
     if words is not None and len(paths) > 1:
-        raise Misuse(f"try takes one spec, and {len(paths)} were given: {' '.join(paths[:4])}")
-    if words is None and (options.keep is not None or len(paths) > 1):
+        raise Misuse(f"try takes one spec, but {len(paths)} were given: {' '.join(paths[:4])}")
+    if words is None and (options.write is not None or len(paths) > 1):
         raise Misuse(
-            "try needs the words of a vector behind --: keen-matrix try fare.matrix.toml -- Skerry Holm"
+            "try needs the words of a call after --: keen-matrix try fare.matrix.toml -- Skerry Holm"
         )
     with early_pool(1) as pool:
         from keen_matrix.cli.console.screen import Screen
@@ -78,10 +78,10 @@ def main(options: argparse.Namespace) -> int:
 
             return prompt(screen, paths[0], pool)
         if not paths:
-            return _try_program(screen, words, pool, keep=options.keep is not None, in_place=options.in_place)
+            return _try_program(screen, words, pool, keep=options.write is not None, in_place=options.in_place)
         if options.in_place:
             raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
-        return _try_vector(screen, paths[0], words, options.keep, pool)
+        return _try_vector(screen, paths[0], words, options.write, pool)
 
 
 def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool) -> int:
@@ -110,10 +110,10 @@ def _try_program(
 
     if not words:
         raise Misuse(
-            "try needs the words that start a program behind --: keen-matrix try -- python3 fare.py Skerry"
+            "try needs the words that start a program after --: keen-matrix try -- python3 fare.py Skerry"
         )
     if keep:
-        raise Misuse("--keep needs the spec to write into: keen-matrix try fare.matrix.toml --keep -- Skerry")
+        raise Misuse("--write needs the spec to write into: keen-matrix try fare.matrix.toml --write -- Skerry")
     bare = bare_call(words, in_place=in_place)
     program = program_of(words) or words
     tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])

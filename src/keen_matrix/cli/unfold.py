@@ -1,4 +1,4 @@
-"""`keen-matrix unfold`: show the vectors without running anything."""
+"""`keen-matrix unfold`: show the cases without running anything."""
 
 from __future__ import annotations
 
@@ -25,11 +25,11 @@ if TYPE_CHECKING:
 EPILOG = """\
 examples:
   keen-matrix unfold fare.matrix.toml              a table for each matrix
-  keen-matrix unfold --format shell | head -3      lines that can be pasted into a shell
-  keen-matrix unfold --count                       how many vectors, and how thoroughly they are combined
-  keen-matrix unfold --why k3f9x2                  where a vector comes from, and what it must satisfy
+  keen-matrix unfold --format shell | head -3      lines to paste into a shell
+  keen-matrix unfold --count                       how many cases, and how thoroughly they are combined
+  keen-matrix unfold --why k3f9x2                  where a case comes from, and what it must satisfy
 
-No program is run; an oracle file is when the vectors depend on one of its functions, and that is told.
+The program is not run. If cases depend on a function of the oracle file, that file is executed, and a note says so.
 exit status: 0, 2 wrong usage or a wrong spec, 3 no such case
 """
 
@@ -43,7 +43,7 @@ TABLE_SAMPLE = 200
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
-    add_spec_options(parser, ids="the beginnings of the ids of vectors, to see these alone")
+    add_spec_options(parser, ids="show only cases whose ids begin so")
     add_selection_options(parser)
     parser.add_argument(
         "--format",
@@ -55,10 +55,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--why",
         action="store_true",
-        help="explain the vectors of the IDs: their values, what the signature says of them, their rules",
+        help="explain the cases of the IDs: their values, what the signature says about them, their rules",
     )
     parser.add_argument(
-        "--count", action="store_true", help="only count: vectors, full product, strength, tuples covered"
+        "--count", action="store_true", help="only count: cases, full product, strength, tuples covered"
     )
 
 
@@ -78,7 +78,7 @@ def _tell_oracle(path: str) -> None:
     """Say that an oracle is run: of all that is unfolded only its conditions and expressions need
     that."""
     print(
-        f"keen-matrix: the vectors depend on the oracle file {os.path.relpath(path)}, which is run",
+        f"keen-matrix: the cases depend on the oracle file {os.path.relpath(path)}, which is run",
         file=sys.stderr,
     )
 
@@ -96,7 +96,7 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
 
         if not options.ids:
             raise Misuse(
-                "--why needs the id of a vector; keen-matrix unfold shows them. Example: unfold --why k3f9x2"
+                "--why needs the id of a case; keen-matrix unfold shows them. Example: unfold --why k3f9x2"
             )
         specs = load_all(paths)
         for number, found_case in enumerate([find_case(specs, id) for id in options.ids]):
@@ -110,14 +110,13 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
         found |= _FORMATS[options.format](screen, spec, options)
     if not found and options.ids:
         raise RunFault(
-            f"no vector has an id that begins with {' or '.join(options.ids)}; keen-matrix "
-            f"unfold shows the ids"
+            f"no case has an id that begins with {' or '.join(options.ids)}; keen-matrix unfold shows the ids"
         )
     if not found and options.tag:
         from keen_matrix.core.runs.selecting.selection import unknown_tag
 
         wrong = unknown_tag(specs, options.tag)
-        raise Misuse(wrong or f"no vector matches {' '.join(f'--tag {each}' for each in options.tag)}")
+        raise Misuse(wrong or f"no case matches {' '.join(f'--tag {each}' for each in options.tag)}")
     if not found and options.only:
         raise Misuse(nothing_matches(specs, [f"--only {each}" for each in options.only], options.only))
     return 0
@@ -151,7 +150,7 @@ def _table(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
             screen.line()
         found = True
         count = _write_table(screen, spec, matrix, sample, cases)
-        screen.line(("  " + counted(count, "vector"), "dim"))
+        screen.line(("  " + counted(count, "case"), "dim"))
     return found
 
 
@@ -193,7 +192,10 @@ def _write_family(screen: Screen, spec: Spec, matrix: Matrix, cases: Sequence[Ca
         (spec.path, "dim"), "   ", (matrix.name, "strong"), "   ", ("derived from the signature", "dim")
     )
     if spec.grounds is None and matrix.family != "help":
-        plan = "the plan: what these stand on was not tried yet; keen-matrix run tries it first, and may change them"
+        plan = (
+            "only a plan: the base calls of these cases were not tried yet; keen-matrix run tries "
+            "them first, and may change the cases"
+        )
         screen.line("  ", (plan, "dim"))
     shown = [(case.kind, cut(escape(case.culprit), VALUE_WIDTH)) for case in cases]
     widths = [
@@ -368,7 +370,9 @@ def write_counts(screen: Screen, spec: Spec) -> None:
         if counts.vectors is None:
             exact = False
             screen.line(
-                "  ", (name, "strong"), "  not counted: its constraints reach too far; only unfolding tells"
+                "  ",
+                (name, "strong"),
+                "  not counted: its conditions join too many axes; keen-matrix unfold lists the cases",
             )
             continue
         total += counts.vectors

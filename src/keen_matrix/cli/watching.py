@@ -272,9 +272,8 @@ class _Rounds:
             count = self._meanwhile[path] = self._meanwhile.get(path, 0) + 1
             if count == WRITTEN_BY_RUNS:
                 _remark(
-                    f"{_shown(path)} changes in every round: the program seems to write it, so "
-                    f"that a change of it "
-                    "begins no round while one goes on"
+                    f"{_shown(path)} changes in every round: the program seems to write it, so its "
+                    f"changes are ignored while a round is running"
                 )
             return count < WRITTEN_BY_RUNS
         self._built.discard(path)

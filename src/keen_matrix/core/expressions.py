@@ -103,7 +103,7 @@ def _remainder(left: Operand, right: Operand) -> object:
     # "%9999999d" % 1 is a text of ten million characters, and says so nowhere that could be
     # bounded.
     if isinstance(left, (str, bytes)):
-        raise ValueError("the % form of texts is not available here; use {value:format}")
+        raise ValueError("% formatting is not available here; use {value:format}")
     return left % right
 
 
@@ -140,7 +140,7 @@ FUNCTIONS: Mapping[str, Callable[..., object]] = {
 
 #: Names of functions that depend on the vector; known when a spec is checked, bound when a case
 #: is.
-LATER_FUNCTIONS = frozenset({"given"})
+LATER_FUNCTIONS = frozenset({"has"})
 
 _OPERATORS = {
     **simpleeval.DEFAULT_OPERATORS,
@@ -390,7 +390,7 @@ _FORBIDDEN: Mapping[type[ast.AST], str] = {
     ast.Await: "await",
     ast.Yield: "yield",
     ast.YieldFrom: "yield",
-    ast.JoinedStr: 'a text with fields of its own (f"…")',
+    ast.JoinedStr: "an f-string",
 }
 
 
@@ -410,7 +410,7 @@ def _parsed(source: str) -> tuple[ast.expr, frozenset[str]]:
     # Told when the spec is read, and not for each case when it runs.
     bad = next((each for each in ast.walk(node) if isinstance(each, tuple(_FORBIDDEN))), None)
     if bad is not None:
-        reason = f"{_FORBIDDEN[type(bad)]} cannot stand in an expression"
+        reason = f"{_FORBIDDEN[type(bad)]} cannot be used in an expression"
         raise ExpressionFault(source, reason, offset=getattr(bad, "col_offset", 0))
     return node, frozenset(_free_names(node))
 
@@ -478,7 +478,7 @@ def _reason(error: BaseException, read: Mapping[str, object]) -> str:
 
 #: Part of what Python says of values that do not fit → the same in words of a spec.
 _MISFITS = {
-    "NoneType": "a value that is not given is used",
+    "NoneType": "a value that is missing from the call is used",
     "can only concatenate": "these values do not go together",
     "unsupported operand": "these values do not go together",
     "can't multiply": "these values do not go together",

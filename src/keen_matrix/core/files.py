@@ -17,8 +17,8 @@ from typing import BinaryIO
 SUFFIX = ".matrix.toml"
 
 
-def cache_folder(name: str) -> str:
-    """Return a folder for what is kept between calls, below the user's cache folder (XDG Base
+def cache_directory(name: str) -> str:
+    """Return a directory for what is kept between calls, below the user's cache directory (XDG Base
     Directory Specification)."""
     top = os.environ.get("XDG_CACHE_HOME", "")
     return os.path.join(
@@ -29,13 +29,13 @@ def cache_folder(name: str) -> str:
     )
 
 
-def drop_oldest(folder: str, most: int) -> None:
-    """Remove the older half of the files of a folder that has so many, or more. Raises OSError when
-    it cannot be read."""
-    names = os.listdir(folder)
+def drop_oldest(directory: str, most: int) -> None:
+    """Remove the older half of the files of a directory that has so many, or more. Raises OSError
+    when it cannot be read."""
+    names = os.listdir(directory)
     if len(names) < most:
         return
-    paths = sorted((os.path.join(folder, name) for name in names), key=os.path.getmtime)
+    paths = sorted((os.path.join(directory, name) for name in names), key=os.path.getmtime)
     for path in paths[: len(paths) // 2]:
         with contextlib.suppress(OSError):
             os.unlink(path)
@@ -81,14 +81,15 @@ def replacing(path: str) -> Iterator[BinaryIO]:
     well, and not before.
 
     A link is kept and the file that it leads to is written; the file keeps its permissions. Where
-    the folder takes no new file, the old one is written into. Raises OSError.
+    the directory takes no new file, the old one is written into. Raises OSError.
     """
     target = os.path.realpath(path)
     mode = usual_mode(target)
     try:
         fd, temporary = tempfile.mkstemp(prefix=f".{os.path.basename(target)}-", dir=os.path.dirname(target))
     except PermissionError:
-        # The folder takes no file and neither does the file: nothing can be done, and nothing was.
+        # The directory takes no file and neither does the file: nothing can be done, and nothing
+        # was.
         if not os.access(target, os.W_OK):
             raise
         with tempfile.TemporaryFile() as spare:

@@ -46,7 +46,7 @@ class Report(Struct):
         return cases_of(self.paths)
 
     def place_of(self, header: Header, id: str) -> str:
-        """Return the most suspicious line that a case runs, `fare.py:32` from the folder of the
+        """Return the most suspicious line that a case runs, `fare.py:32` from the directory of the
         spec; empty where `places` was not asked of the run, or has found none."""
         if header.spec not in self._places:
             found = (kept_places(path, header.spec, header.started) for path in self.paths)

@@ -47,7 +47,7 @@ def _spec_command(spec: str, title: str, text: str, level: str = "error") -> byt
 def _command(spec: str, cause: Cause) -> str:
     rule = first_rule(cause.fields)
     line = rule.rpartition(":")[2] if rule else "1"
-    more = f" (and {cause.count - 1} more the same way)" if cause.count > 1 else ""
+    more = f" (and {cause.count - 1} more with the same cause)" if cause.count > 1 else ""
     text = "\n".join(
         [f"{message_of(cause.fields)}{more}", f"  {title_of(cause.fields)}", *reached_lines(cause.fields)]
     )
@@ -60,7 +60,7 @@ def _place_command(spec: str, place: str, fields: Record) -> str:
     """Return the command that shows a suspicious line of the program, beside the line itself."""
     file, _, line = place.rpartition(":")
     whole = os.path.normpath(os.path.join(os.path.dirname(spec), file))
-    text = f"vectors that failed run this line, such as\n  {title_of(fields)}"
+    text = f"failed cases run this line, such as\n  {title_of(fields)}"
     return f"::warning file={_property(whole)},line={line},title=suspicious line::{_data(text)}"
 
 

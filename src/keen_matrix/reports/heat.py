@@ -51,9 +51,8 @@ class Heat(Struct, frozen=True):
 def heats(report: Report) -> list[Heat]:
     """Return the tables of each spec that still is as it was in the run; none for larger runs.
 
-    A report by itself runs nothing: specs below this folder alone are read, and none whose tables
-    need its oracle to be run.
-    """
+    A report by itself runs nothing: specs below this directory alone are read, and none whose
+    tables need its oracle to be run."""
     found: list[Heat] = []
     if report.summary.counts.total() > MOST_CASES:
         return found
@@ -87,7 +86,7 @@ def _doubt_heat(spec: Spec, doubts: Doubts) -> Heat:
         cells = [_cell(parts[aspect].percent if aspect in parts else None) for aspect in aspects]
         rows.append(Row(name, (*cells, _cell(doubts.of(name).percent))))
     whole = doubts.whole
-    text = f"{whole.noticed:,} of {whole.tried:,} alterations of outcomes that passed are noticed, {whole.percent or 0.0:.1f} %"
+    text = f"{whole.noticed:,} of {whole.tried:,} altered results are noticed, {whole.percent or 0.0:.1f} %"
     return Heat(f"Doubt, {spec.name}", text, ("", *aspects, "all"), tuple(rows))
 
 

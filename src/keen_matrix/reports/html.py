@@ -21,7 +21,7 @@ from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, reached_lines, ti
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.remarks import remark_sentence
 from keen_matrix.wording.safe import escape, shell_line
-from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of
+from keen_matrix.wording.signs import VERDICT_SIGNS, grid_legend, sign_of, verdict_text
 
 if TYPE_CHECKING:
     import jinja2
@@ -105,7 +105,7 @@ def _cause(cause: Cause) -> PageData:
     told = fields.argv if fields.verdict != "blocked" else fields.control
     return {
         "count": cause.count,
-        "verdict": fields.verdict,
+        "verdict": verdict_text(fields.verdict),
         "sign": sign_of(fields.verdict),
         "where": ", ".join(
             f"{name} {count:,}" if len(cause.where) > 1 else name for name, count in cause.where.items()

@@ -1,6 +1,6 @@
-"""JUnit XML: a suite a matrix. Passed cases pass; crashed, timed out and not started ones are errors, all
-others failures. Of the cases that one control left blocked the first is a failure, the others
-are skipped with the reason, as those are that a spec skips or knows to differ."""
+"""JUnit XML: a suite a matrix. Passed cases pass; crashed, timed out and not started ones are
+errors, all others failures. Of the cases that one control left blocked the first is a failure, the
+others are skipped with the reason, as those are that a spec skips or knows to differ."""
 
 from __future__ import annotations
 
@@ -78,7 +78,7 @@ def write(report: Report, stream: BinaryIO) -> None:
 
 def _error_of_spec(xml: XMLGenerator, spec: str, name: str, message: str, text: str) -> None:
     xml.ignorableWhitespace("\n")
-    xml.startElement("testsuite", _numbers(Counter({"not-started": 1}), 0.0, {"name": spec})
+    xml.startElement("testsuite", _numbers(Counter({"not-started": 1}), 0.0, {"name": spec}))
     about = {"classname": legal(spec), "name": name, "time": "0.000"}
     xml.startElement("testcase", AttributesImpl(about))
     _element(xml, "error", message, "not-started", text)

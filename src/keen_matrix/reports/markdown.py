@@ -16,7 +16,7 @@ from keen_matrix.wording.cases import message_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import escape
-from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
+from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of, verdict_text
 
 MOST_CAUSES = 40
 MOST_COLUMNS = 16
@@ -49,10 +49,10 @@ def write(report: Report, stream: BinaryIO) -> None:
 
 def _head(summary: RunSummary, *, is_whole: bool) -> Iterator[str]:
     counts = summary.counts
-    parts = [f"{count:,} {verdict}" for verdict, count in counts.items()]
+    parts = [f"{count:,} {verdict_text(verdict)}" for verdict, count in counts.items()]
     passing = sum(counts[verdict] for verdict in PASSING)
     sign = sign_of("passed" if is_whole and passing == counts.total() else "failed")
-    yield f"### {sign} {counts.total():,} vectors: {', '.join(parts)}"
+    yield f"### {sign} {counts.total():,} cases: {', '.join(parts)}"
     yield ""
 
 
@@ -65,7 +65,10 @@ def _table(summary: RunSummary) -> Iterator[str]:
         left = matrix.total - matrix.passed - others
         apart = f" {others or ''} |" if passed else ""
         name = f"**{cell(matrix.name)}**" if left else cell(matrix.name)
-        yield f"| {cell(matrix.spec)} | {name} | {matrix.passed:,} | {left or ''} |{apart} {duration(matrix.seconds)} |"
+        yield (
+            f"| {cell(matrix.spec)} | {name} | {matrix.passed:,} | {left or ''} |{apart} "
+            f"{duration(matrix.seconds)} |"
+        )
     yield ""
 
 
@@ -104,7 +107,7 @@ def _failures(summary: RunSummary) -> Iterator[str]:
     for cause in causes[:MOST_CAUSES]:
         yield from _failure(cause)
     if len(causes) > MOST_CAUSES:
-        yield f"{len(causes) - MOST_CAUSES} further causes are not shown."
+        yield f"{len(causes) - MOST_CAUSES} more causes are not shown."
 
 
 def _failure(cause: Cause) -> Iterator[str]:

@@ -10,7 +10,7 @@ from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.reports import Report
 from keen_matrix.reports.heat import Heat, as_rows, heats
 from keen_matrix.wording.safe import cut, escape
-from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of
+from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of, verdict_text
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -49,11 +49,11 @@ def write(report: Report, stream: BinaryIO) -> None:
     heights = [max([_height(grid) for grid in grids[at : at + 2]] or [1.0]) for at in range(0, 2 * rows, 2)]
     figure = plt.figure(figsize=(12.8, max(8.0, sum(heights) + 4.0)), layout="constrained")
     counts = report.summary.counts
-    parts = ", ".join(f"{count:,} {verdict}" for verdict, count in counts.items())
+    parts = ", ".join(f"{count:,} {verdict_text(verdict)}" for verdict, count in counts.items())
     lacking = [each.sentence for each in report.missing]
     lacking += [f"{spec} could not be run" for spec in report.faults]
     lacking += [f"{spec}: {remark.subject}" for spec, remark in report.remarks if remark.kind == "hollow"]
-    title = [f"{counts.total():,} vectors: {parts}", *lacking, grid_legend()]
+    title = [f"{counts.total():,} cases: {parts}", *lacking, grid_legend()]
     figure.suptitle("\n".join(map(escape, title)), fontsize=12)
     if not grids:
         _durations(figure.add_subplot(), report)

@@ -20,7 +20,7 @@ MOST_NAME = 60
 
 
 def write_sarif(problems: Sequence[Problem], stream: BinaryIO) -> None:
-    """Write problems as one run of SARIF. Paths go from the current folder."""
+    """Write problems as one run of SARIF. Paths go from the current directory."""
     rules = sorted({_rule(each) for each in problems})
     document = {
         "$schema": SCHEMA,

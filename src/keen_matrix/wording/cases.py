@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.wording.safe import escape, shell_line, visible_line
-from keen_matrix.wording.signs import MARKS, text_of
+from keen_matrix.wording.signs import MARKS, text_of, verdict_text
 from keen_matrix.wording.unchecked import why_unchecked
 
 #: Why a case was passed over, with the words of its control.
-PASSED_OVER = "not launched: its control was not accepted: {}"
+PASSED_OVER = "not run: its control was not accepted: {}"
 #: Characters of a stream that a report shows.
 OUTPUT_SHOWN = 20_000
 
@@ -64,6 +64,6 @@ def message_of(fields: Record) -> str:
     if fields.verdict == "unchecked":
         return escape(f"unchecked: {why_unchecked(fields)}")
     if not failed:
-        return str(fields.verdict)
+        return verdict_text(fields.verdict)
     names = list(dict.fromkeys(str(each.aspect) for each in failed))
-    return escape(f"{fields.verdict}: {', '.join(names)}")
+    return escape(f"{verdict_text(fields.verdict)}: {', '.join(names)}")

@@ -6,7 +6,7 @@ _PLURALS = {"matrix": "matrices", "criterion": "criteria"}
 
 
 def counted(count: int, noun: str) -> str:
-    """Return a count with its noun: `1 spec`, `no errors`, `12,000 vectors`."""
+    """Return a count with its noun: `1 spec`, `no errors`, `12,000 cases`."""
     if count == 1:
         return f"1 {noun}"
     many = _PLURALS.get(noun) or (f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s")

@@ -59,7 +59,7 @@ def shown_difference(look: Look, found: Difference, most: int) -> Iterator[list[
         text = visible_line(line.text[:500], space if line.kind != "same" else " ")
         yield [(f"{names[line.kind]:9}{line.number:>4}  ", "dim"), (text, line.kind)]
     if len(found.lines) == most:
-        yield [("         ", ""), ("further lines are left out here; --all shows them", "dim")]
+        yield [("         ", ""), ("more lines are left out here; --all shows them", "dim")]
 
 
 def stream_rows(look: Look, fields: Record | StepRecord, *, whole: bool) -> Iterator[list[Segment]]:

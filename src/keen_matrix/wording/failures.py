@@ -13,7 +13,7 @@ from keen_matrix.wording.differences import stream_rows
 from keen_matrix.wording.mismatches import mismatch_rows
 from keen_matrix.wording.safe import escape, pad
 from keen_matrix.wording.safe import shell_line as visible_words
-from keen_matrix.wording.signs import STYLE_OF, Look, Segment
+from keen_matrix.wording.signs import STYLE_OF, Look, Segment, verdict_text
 from keen_matrix.wording.unchecked import why_unchecked
 
 #: Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one
@@ -53,13 +53,13 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
         "   ",
         (fields.id[:SHOWN_ID], "place"),
         "   ",
-        (verdict, STYLE_OF[verdict]),
+        (verdict_text(verdict), STYLE_OF[verdict]),
         *_about(fields),
     ]
     yield from said_rows(fields)
     apart = apart_from_control(fields) if len(line) > LONG_LINE else []
     if apart:
-        yield ["  its control, but for   ", (visible_words(apart), "strong")]
+        yield ["  the accepted call plus   ", (visible_words(apart), "strong")]
     shown = line if len(line) <= LINE_SHOWN else _cut_line(line)
     yield from pasted("  ", shown, "dim" if apart else "")
     if verdict == "unchecked":
@@ -73,7 +73,7 @@ def failure_rows(look: Look, failure: Failure, *, everything: bool) -> Iterator[
     if failure.others:
         tail = f" and {failure.more:,} more" if failure.more else ""
         ids = " ".join(each[:SHOWN_ID] for each in failure.others)
-        how = "not launched, since they stand on it: " if failure.untried else "the same way: "
+        how = "not run, because this call has to work first: " if failure.untried else "same cause: "
         yield [f"  {how}", (ids, "place"), tail]
 
 
@@ -152,7 +152,7 @@ def statement_rows(fields: Record) -> Iterator[list[Segment]]:
     if said := message_line(fields):
         yield ["  ", ("it says     ", "dim"), escape(said)]
     if stated := statement_of(fields):
-        yield ["  ", ("state it    ", "dim"), (escape(stated), "strong")]
+        yield ["  ", ("suggested edit   ", "dim"), (escape(stated), "strong")]
 
 
 def apart_from_control(fields: Record) -> list[str]:

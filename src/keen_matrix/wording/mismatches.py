@@ -40,11 +40,11 @@ SENTENCES: Mapping[str, Sentence] = {
     "stop": Sentence(
         "to end on the signal that stops it", f"still running {STOP_GRACE:g} s after it; killed"
     ),
-    "leftovers": Sentence("no process left behind", "{text} (ended)"),
+    "leftovers": Sentence("no process left running", "{text} (ended)"),
     "feeder": Sentence("{text}, which feeds standard input, to exit 0", "{text}"),
-    "steady": Sentence("the same outcome every time", "{text} different ones in {launches}"),
-    "control": Sentence("to be accepted, since every vector here is made of it by one change", "{text}"),
-    "effect": Sentence("{culprit} to make a difference", "the same in {pairs} of vectors"),
+    "steady": Sentence("the same result every time", "{text} different results in {launches}"),
+    "control": Sentence("to be accepted, because every case here is made from it by one change", "{text}"),
+    "effect": Sentence("{culprit} to make a difference", "the same in {pairs} of calls"),
     "blame": Sentence("the message to blame {quoted}", "it names {text} instead"),
     "names": Sentence("the message to name {quoted}"),
     "undeclared": Sentence("no option that the synopsis does not have", "the help lists {text}"),
@@ -52,7 +52,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "files": Sentence("the same files", "{text}"),
     "renamed": Sentence("to show the name {text}"),
     "cap": Sentence(
-        "at most {bytes} a stream", "more on {text}; the program was ended, the beginning is kept"
+        "at most {bytes} a stream", "more on {text}; the program was ended, and the beginning recorded"
     ),
     "crash": Sentence("no crash", "{text}"),
     "exit": Sentence("{text}", "{text}"),
@@ -250,7 +250,7 @@ def _compared_rows(made: _RowsMaking) -> Rows:
     step = fields.steps[aspect.step - 1]
     is_same = tuple(step.argv) == tuple(fields.argv)
     if aspect.aspect == "reference":
-        yield [("expected is what the reference did, and what was found is ours", "dim")]
+        yield [("expected: the reference; found: the program under test", "dim")]
     else:
         how = f"started by {escape(step.launcher)}" if step.launcher else ""
         words = "" if is_same and how else "once more" if is_same else visible_words(step.argv)

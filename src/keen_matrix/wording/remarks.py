@@ -23,18 +23,19 @@ REMARKS: Mapping[str, RemarkSentence] = {
     "aside": RemarkSentence("left out", "{options} in no derived case: {subject}"),
     "actions": RemarkSentence(
         "remark",
-        "{subject}: accepted with an unknown option beside, so it ends the call by itself; it is "
-        "combined with nothing; to state it:",
+        "{subject}: accepted together with an unknown option, so it acts alone and is not "
+        "combined; to write this down:",
     ),
     "unequal": RemarkSentence(
-        "remark", "{subject}: refused with the same value, accepted with two; to state it:"
+        "remark", "{subject}: refused with the same value, accepted with two; to write this down:"
     ),
     "varies": RemarkSentence(
         "remark",
-        "{subject} varies by itself; it is masked where derived vectors are compared, and everywhere with",
+        "{subject} varies from launch to launch; it is masked where derived cases are compared; to "
+        "mask it everywhere:",
     ),
     "varies-wholly": RemarkSentence(
-        "remark", "{subject} varies wholly from launch to launch, so derived vectors are not compared by it"
+        "remark", "{subject} differs completely from launch to launch, so it is not compared in derived cases"
     ),
     "cases": RemarkSentence("remark", "{cases}: {subject}"),
     "hollow": RemarkSentence("not much checked", "{subject}"),
@@ -51,7 +52,7 @@ def remark_sentence(remark: Remark) -> RemarkSentence:
     verb = "is" if remark.count == 1 else "are"
     text = said.sentence.format(
         subject=remark.subject,
-        cases=counted(remark.count, "vector"),
+        cases=counted(remark.count, "case"),
         options=f"{counted(remark.count, 'option')} {verb}",
         warnings=counted(remark.count, "more warning"),
     )

@@ -20,7 +20,7 @@ VERDICT_SIGNS = {
     "unchecked": ("?", "?"),
     "flaky": ("≈", "%"),
     "blocked": ("~", "~"),
-    "known": ("k", "k"),
+    "known": ("*", "*"),
     "skipped": ("-", "-"),
     "mixed": ("±", "+"),
     "blank": ("·", "."),
@@ -61,8 +61,13 @@ def sign_of(name: str) -> str:
     return VERDICT_SIGNS[name][0]
 
 
+def verdict_text(verdict: str) -> str:
+    """Return a verdict as people read it: `timed out`."""
+    return verdict.replace("-", " ")
+
+
 def grid_legend() -> str:
-    """Return what the signs in a grid stand for, for a report: `= all passed   ≠ none passed   …`."""
+    """Return what the signs in a grid mean, for a report: `= all passed   ≠ none passed   …`."""
     return "\u2003".join(f"{sign_of(name)} {words}" for name, words in GRID_WORDS.items())
 
 
@@ -93,6 +98,6 @@ def legend(look: Look, names: Iterable[str], words: dict[str, str] | None = None
     segments: list[Segment] = [("signs: ", "dim")]
     for name in VERDICT_SIGNS:
         if name in shown:
-            text = f" {(words or {}).get(name, name)}"
+            text = f" {(words or {}).get(name, verdict_text(name))}"
             segments += ["   " if len(segments) > 1 else "", (look.sign(name), STYLE_OF[name]), (text, "dim")]
     return segments

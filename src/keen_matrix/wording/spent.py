@@ -22,7 +22,7 @@ def _told(share: Share, jobs: int) -> str:
     what, took = "", duration(share.seconds)
     match share.kind:
         case "timed-out":
-            what = f"{counted(share.count, 'vector')} that timed out: {took} (a shorter timeout helps)"
+            what = f"{counted(share.count, 'case')} that timed out: {took} (a shorter timeout helps)"
         case "slowest":
             what = f"the slowest, {', '.join(share.ids)}: {took} (--slow-last runs them at the end)"
         case "launcher":
@@ -34,9 +34,9 @@ def _told(share: Share, jobs: int) -> str:
         case "build":
             what = f"the build: {took}"
         case "controls":
-            what = f"trying what derived vectors stand on: {took} (kept for the next run)"
+            what = f"trying the base calls: {took} (cached for the next run)"
         case "combining":
-            what = f"combining: {took} (kept for the next run)"
+            what = f"combining: {took} (cached for the next run)"
         case "warm-check":
             what = f"launching a sample warm and cold: {took} (a lower --warm-check helps)"
     return what

@@ -22,8 +22,8 @@ MOST_UNREACHED = 12
 MOST_SHOWN = 8
 MOST_PARTINGS, MOST_CAUSES = 8, 8
 WORDS = {
-    "failed": "run by vectors that failed alone",
-    "passed": "run by those that passed alone",
+    "failed": "run by failed cases only",
+    "passed": "run by passed cases only",
     "mixed": "run by both",
     "blank": "run by none",
 }
@@ -39,7 +39,7 @@ class PlacesView:
         self._shown: set[str] = set()
 
     def name_of(self, file: str) -> str:
-        """Return a file's name from the folder of the spec, where it is below it."""
+        """Return a file's name from the directory of the spec, where it is below it."""
         name = os.path.relpath(file, self.here)
         return file if name.startswith("..") else name
 
@@ -71,10 +71,10 @@ class PlacesView:
         """Write for each cause the places that explain it best, each with the lines around it."""
         screen = self.screen
         if not self.evidence.runs:
-            screen.line("  ", ("of no vector the lines are known, so nothing can be said", "warn"))
+            screen.line("  ", ("no case could be traced to source lines", "warn"))
             return
         if not causes:
-            screen.line("  ", ("every traced vector passed, so no line is suspicious", "good"))
+            screen.line("  ", ("every traced case passed, so no line is suspicious", "good"))
             return
         for number, ranking in enumerate(causes[:MOST_CAUSES]):
             if number:
@@ -82,8 +82,7 @@ class PlacesView:
             self._write_cause(ranking, first)
         if len(causes) > MOST_CAUSES:
             screen.line(
-                "  ",
-                (f"and {len(causes) - MOST_CAUSES} further causes: places ID shows a single case", "dim"),
+                "  ", (f"and {len(causes) - MOST_CAUSES} more causes: places ID shows a single case", "dim")
             )
         names = [name for name in WORDS if name in self._shown]
         if names:
@@ -95,7 +94,7 @@ class PlacesView:
         if example is not None:
             screen.line(
                 "  ",
-                (f"{counted(ranking.failing, 'vector')} that failed", "bad"),
+                (f"{counted(ranking.failing, 'case')} that failed", "bad"),
                 ("   such as  ", "dim"),
                 shell_line(example.case.argv) or "no words",
                 "   ",
@@ -103,10 +102,9 @@ class PlacesView:
             )
         if not ranking.holding or not ranking.is_telling:
             why = (
-                "no vector that passed was traced, so no line tells them apart"
+                "no passed case was traced, so there is nothing to compare with"
                 if not ranking.holding
-                else "vectors that passed run the same lines: what a line does with its values is "
-                "wrong, or one is missing"
+                else "passed cases run the same lines: a line computes the wrong value, or a line is missing"
             )
             screen.line("    ", (why, "warn"))
             return
@@ -122,7 +120,9 @@ class PlacesView:
 
     def _write_place(self, number: int, ranked: RankedPlace, ranking: Ranking) -> None:
         screen, place = self.screen, ranked.place
-        does = {"runs": "run it", "decides": "go the same way from it", "skipped": "pass it over"}[ranked.why]
+        does = {"runs": "run it", "decides": "continue in the same way", "skipped": "pass it over"}[
+            ranked.why
+        ]
         where = f"{self.name_of(place.file)}:{_span(place.line, ranked.last)}"
         screen.line(
             f"    {number}  ",
@@ -177,7 +177,7 @@ class PlacesView:
         return cut(visible_line(text, " "), max(20, self.screen.width - taken))
 
     def write_unreached(self, never: Sequence[Unreached]) -> None:
-        """Write the parts that no vector runs."""
+        """Write the parts that no case runs."""
         screen = self.screen
         ran, every = reached_and_all(self.evidence.runs)
         if not every:

@@ -22,7 +22,7 @@ def write_passed(screen: Screen, tally: Tally) -> None:
         screen.line(
             "  ",
             (screen.sign(verdict), STYLE_OF[verdict]),
-            f" {counted(count, 'vector')} {verdict}: {escape(reason)}   ",
+            f" {counted(count, 'case')} {verdict}: {escape(reason)}   ",
             (shown, "place"),
         )
 

@@ -109,13 +109,13 @@ class RoundReport(RunReport):
                 screen.line((kind, STYLES[kind]), f"  {changes.counts[kind]:,}")
                 write_groups(screen, changes.groups[kind])
         if watch.new:
-            screen.line(("new", "strong"), f"  {counted(watch.new, 'vector')}")
+            screen.line(("new", "strong"), f"  {counted(watch.new, 'case')}")
         gone = sum(key not in watch.seen for key in asked.known if key[0] in _specs(result))
         whole = self.options.only or self.options.tag or self.options.shard
         if gone and not whole:
-            screen.line(("gone", "dim"), f"  {counted(gone, 'vector')}")
+            screen.line(("gone", "dim"), f"  {counted(gone, 'case')}")
         if not (changes.counts or watch.new or gone):
-            screen.line(("nothing else came than before", "dim"))
+            screen.line(("no result changed", "dim"))
         shown = 0
         for tally in watch.fresh:
             shown = self._write_failures(tally, shown)
@@ -123,7 +123,7 @@ class RoundReport(RunReport):
             ids = " ".join(each[:6] for each in watch.still[:STILL_SHOWN])
             more = " …" if len(watch.still) > STILL_SHOWN else ""
             screen.line()
-            count = counted(len(watch.still), "vector")
+            count = counted(len(watch.still), "case")
             screen.line((f"as before, {count} failed", "bad"), "   ", (ids + more, "place"))
         self._write_reports()
         screen.line()

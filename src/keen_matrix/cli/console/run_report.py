@@ -34,7 +34,7 @@ from keen_matrix.wording.spent import spent_text
 GROUPS_SHOWN = 12
 #: Seconds from which a run says what they went into.
 LONG = 10.0
-GROUNDING = "trying what the derived vectors stand on"
+GROUNDING = "trying the base calls"
 
 
 class RunScreen(RunWatch):
@@ -186,7 +186,10 @@ class RunReport:
         left = sum(group.count for group in groups[room:]) + tally.ungrouped
         if left:
             self.screen.line()
-            rest = f"{left:,} further cases that failed, in {counted(len(groups[room:]), 'group')}, are not shown; "
+            rest = (
+                f"{left:,} further cases that failed, in {counted(len(groups[room:]), 'group')}, are "
+                f"not shown; "
+            )
             self.screen.line((rest, "dim"), ("--all", "strong"), (" shows all", "dim"))
         return shown + len(groups[:room])
 

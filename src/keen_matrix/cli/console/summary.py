@@ -11,7 +11,7 @@ from keen_matrix.core.results.tally import Tally
 from keen_matrix.core.runs.state import RunResult
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, pad
-from keen_matrix.wording.signs import STYLE_OF, Segment, legend
+from keen_matrix.wording.signs import STYLE_OF, Segment, legend, verdict_text
 
 
 def write_matrices(screen: Screen, tally: Tally, launch: str) -> None:
@@ -57,16 +57,16 @@ def _matrix_row(screen: Screen, name: str, counts: Counter[str], numbers: int) -
     parts: list[Segment] = [*start, (f"{passed:>{numbers},} of {total:,} passed", "")]
     for verdict in VERDICTS[1:]:
         if counts[verdict]:
-            parts += ["   ", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
+            parts += ["   ", (f"{counts[verdict]:,} {verdict_text(verdict)}", STYLE_OF[verdict])]
     return parts
 
 
 def summary_segments(result: RunResult, jobs: int, *, brief: bool = False) -> list[Segment]:
-    """Return the last line of a run: `114 vectors: 111 passed, 2 failed, 1 crashed. 1.913 s, 2
+    """Return the last line of a run: `114 cases: 111 passed, 2 failed, 1 crashed. 1.913 s, 2
     jobs, warm`."""
     counts, taken, warm = result.counts, result.taken, result.warm
     shown = [verdict for verdict in VERDICTS if counts[verdict]]
-    segments: list[Segment] = [f"{counted(counts.total(), 'vector')}: " if shown else "no vector has ended"]
+    segments: list[Segment] = [f"{counted(counts.total(), 'case')}: " if shown else "no case has finished"]
     unread = len(result.faults)
     hollow = any(remark.kind == "hollow" for of_spec in result.remarks.values() for remark in of_spec)
     if shown == ["passed"]:
@@ -76,7 +76,10 @@ def summary_segments(result: RunResult, jobs: int, *, brief: bool = False) -> li
         segments.append(("all skipped, so nothing was launched", "bad"))
     else:
         for number, verdict in enumerate(shown):
-            segments += [", " if number else "", (f"{counts[verdict]:,} {verdict}", STYLE_OF[verdict])]
+            segments += [
+                ", " if number else "",
+                (f"{counts[verdict]:,} {verdict_text(verdict)}", STYLE_OF[verdict]),
+            ]
     aside = sum(len(each.aside) for each in result.tallies)
     if aside:
         segments.append((f"; {counted(aside, 'option')} left out", "warn"))

@@ -17,13 +17,13 @@ from keen_matrix.wording.safe import cut, escape, pad, shell_line
 VALUE_WIDTH = 60
 #: What each relation between the launches of a case asks, in words.
 RELATIONS = {
-    "alike": "every launch does what the first does",
-    "differs": "in one pair of launches something differs",
+    "alike": "every launch gives the same result as the first",
+    "differs": "at least one pair of launches differs",
     "renamed": "the new name is shown",
-    "reference": "the program does what the reference does",
-    "unheard": "output that cannot be written is told, by the exit status or on standard error",
+    "reference": "the program gives the same result as the reference",
+    "unheard": "output that cannot be written is reported, by the exit status or on standard error",
     "unmoved": "a question that the end of input answers changes no file",
-    "reference-accepted": "the program does what the reference does, where that exits 0",
+    "reference-accepted": "the program gives the same result as the reference, where that exits 0",
 }
 
 
@@ -95,7 +95,7 @@ def _write_rules(screen: Screen, spec: Spec, matrix: Matrix, case: Case) -> None
     screen.line(
         "  ",
         (pad("always", 12), "strong"),
-        "it starts, ends in time, does not crash, leaves no process behind",
+        "it starts, ends in time, does not crash, leaves no process running",
     )
 
 

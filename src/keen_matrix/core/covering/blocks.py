@@ -1,9 +1,8 @@
 """The tuples that an array has to cover, numbered.
 
 A block is a set of axes whose value combinations must all appear: every subset of `strength` axes,
-plus those of a focus. The number of a tuple is the base of its block plus the sum of value ×
-stride over the block's axes.
-"""
+plus those of a denser set of axes. The number of a tuple is the base of its block plus the sum of
+value × stride over the block's axes."""
 
 from __future__ import annotations
 
@@ -33,16 +32,19 @@ def rows_at_once(width: int) -> int:
     return max(1, CELLS_AT_ONCE // max(1, width))
 
 
-def block_axes(axes: int, strength: int, focus: Iterable[tuple[Sequence[int], int]]) -> list[tuple[int, ...]]:
+def block_axes(
+    axes: int, strength: int, denser: Iterable[tuple[Sequence[int], int]]
+) -> list[tuple[int, ...]]:
     """Return the blocks of a system; one that lies inside another is left out, since the other
     covers it."""
     # A strength above the number of axes asks for every combination of all of them, no more.
     chosen = set(combinations(range(axes), min(strength, axes)))
-    for among, own in focus:
+    for among, own in denser:
         among = sorted(set(among))
         chosen |= set(combinations(among, min(own, len(among))))
     larger = [block for block in chosen if len(block) > strength]
-    # Only blocks of a focus can contain others: those of the general strength are all of one size.
+    # Only blocks of a denser set can contain others: those of the general strength are all of one
+    # size.
     inside = {part for block in larger for size in range(1, len(block)) for part in combinations(block, size)}
     return sorted(chosen - inside)
 
@@ -87,8 +89,8 @@ class Blocks:
         for number, (block, strides) in enumerate(zip(self.axes, self.strides, strict=True)):
             for axis, stride in zip(block, strides, strict=True):
                 per_axis[axis].append((number, stride))
-        # Padding to equal length costs memory where a focus is on few axes, and saves a loop in the
-        # innermost place of the search.
+        # Padding to equal length costs memory where a denser set is on few axes, and saves a loop
+        # in the innermost place of the search.
         width = max((len(each) for each in per_axis), default=0)
         self.of_axis = np.full((count, width), len(self.axes), dtype=np.intp)
         self.stride_of_axis = np.zeros((count, width), dtype=np.int32)

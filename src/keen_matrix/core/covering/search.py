@@ -81,7 +81,7 @@ class Demand(Struct, frozen=True, kw_only=True):
     #: Combinations, axis to value, that must be among the rows.
     always: Sequence[Mapping[int, int]] = ()
     #: Sets of axes with a strength of their own.
-    focus: Sequence[tuple[Sequence[int], int]] = ()
+    denser: Sequence[tuple[Sequence[int], int]] = ()
     effort: Effort = "normal"
     seed: int = 0
     #: Called with how far the search is, in words.
@@ -94,7 +94,7 @@ def covering_rows(
     *,
     allowed: Callable[[object], bool] | Sequence[Callable[[object], bool]] | None = None,
     always: Iterable[Mapping[int, int]] = (),
-    focus: Iterable[tuple[Sequence[int], int]] = (),
+    denser: Iterable[tuple[Sequence[int], int]] = (),
     effort: Effort = "normal",
 ) -> NDArray[np.int32]:
     """Return rows in which every tuple of `strength` axes' values appears that some allowed row
@@ -105,7 +105,7 @@ def covering_rows(
     is asked on partial rows, so it should read no more axes than it needs. Several conditions are
     better given as a list of functions than as one: each is followed along the axes that it reads,
     and one that reads ten of them has ten axes' worth of paths. `always` lists combinations (axis
-    → value) that must be among the rows. `focus` gives sets of axes a strength of their own.
+    → value) that must be among the rows. `denser` gives sets of axes a strength of their own.
     `effort` is "quick", "normal" (one to two seconds) or "thorough" (about ten).
 
     The result is rows × axes, sorted, the same on every machine for the same arguments. Raises
@@ -120,7 +120,12 @@ def covering_rows(
         found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]
     rules = [rule for rules in found for rule in rules]
     demand = Demand(
-        levels=levels, strength=strength, rules=rules, always=tuple(always), focus=tuple(focus), effort=effort
+        levels=levels,
+        strength=strength,
+        rules=rules,
+        always=tuple(always),
+        denser=tuple(denser),
+        effort=effort,
     )
     return cover(demand).rows
 
@@ -135,7 +140,7 @@ def cover(demand: Demand) -> Covering:
     if not levels or min(levels) < 1:
         raise ValueError("every axis needs at least one value")
     if not 1 <= strength <= len(levels):
-        raise ValueError(f"a strength of {strength} needs as many axes; there are {len(levels)}")
+        raise ValueError(f"a strength of {strength} needs at least as many axes; there are {len(levels)}")
     if demand.inside:
         return _joined(replace(demand, levels=levels))
     return _Search(replace(demand, levels=levels)).covering()
@@ -144,7 +149,7 @@ def cover(demand: Demand) -> Covering:
 def _joined(demand: Demand) -> Covering:
     """Return a covering array for a system with axes inside others, made for the joined axes."""
     named = {axis for each in demand.always for axis in each}
-    named |= {axis for axes, _ in demand.focus for axis in axes}
+    named |= {axis for axes, _ in demand.denser for axis in axes}
     joined = Joined(demand.levels, demand.rules, demand.inside, frozenset(named))
     strength = min(demand.strength, len(joined.levels))
     inner = replace(
@@ -154,7 +159,7 @@ def _joined(demand: Demand) -> Covering:
         rules=joined.rules,
         inside=(),
         always=[joined.combination(each) for each in demand.always],
-        focus=[(joined.axes(axes), own) for axes, own in demand.focus],
+        denser=[(joined.axes(axes), own) for axes, own in demand.denser],
     )
     try:
         found = cover(inner)
@@ -162,7 +167,7 @@ def _joined(demand: Demand) -> Covering:
         raise NoRows([each for each in none.clash if each < len(demand.rules)]) from None
     rows = _sorted(joined.rows(found.rows))
     # Every combination that an allowed row can have is in one of these; so they are counted there.
-    axes = block_axes(len(demand.levels), demand.strength, demand.focus)
+    axes = block_axes(len(demand.levels), demand.strength, demand.denser)
     blocks = Blocks(demand.levels, axes)
     covered = int(np.count_nonzero(blocks.counted(rows)[:-1]))
     return replace(found, rows=rows, tuples=covered, impossible=blocks.total - covered)
@@ -174,7 +179,7 @@ class _Search:
     def __init__(self, demand: Demand) -> None:
         self.demand = demand
         levels, strength, effort = demand.levels, demand.strength, demand.effort
-        rules, focus = demand.rules, demand.focus
+        rules, denser = demand.rules, demand.denser
         self.levels = levels
         self.feasible = Feasible(levels, rules) if rules else None
         if self.feasible is not None and not self.feasible.is_met():
@@ -188,11 +193,11 @@ class _Search:
                 f"{MOST_ROWS:,} are made"
             )
         refuse_too_large(levels, strength, constrained=bool(rules))
-        for among, own in focus:
+        for among, own in denser:
             refuse_too_large(
                 [levels[axis] for axis in set(among)], min(own, len(set(among))), constrained=bool(rules)
             )
-        self.axes = block_axes(len(levels), strength, focus)
+        self.axes = block_axes(len(levels), strength, denser)
         self.total = sum(prod(levels[axis] for axis in block) for block in self.axes)
         limit = EFFORTS[effort]
         # Small systems are to be answered at once, and reach their smallest size with little.
@@ -295,7 +300,7 @@ class _Search:
         bound = lower_bound(self.levels, self.axes)
         # Arrays from algebra have no room for rows that somebody wants, nor for blocks of several
         # sizes.
-        if len(fixed) == 0 and not self.demand.focus:
+        if len(fixed) == 0 and not self.demand.denser:
             sizes: list[int] = []
             algebraic = _algebraic(
                 self.levels, self.demand.strength, lambda: int(min(sizes, default=MOST_ROWS) * WORTH_A_TRIAL)
@@ -313,7 +318,7 @@ class _Search:
             yield Greedy(self.blocks, None, self.demand.seed, 5).completed(_closed(fixed, self.levels), None)
 
     def _completed(self, rows: Ints) -> Ints:
-        """Close open cells, then add what a focus or an open cell may have left uncovered."""
+        """Close open cells, then add what a denser set or an open cell may have left uncovered."""
         return Greedy(self.blocks, None, self.demand.seed, 1).completed(_closed(rows, self.levels), None)
 
     def _shrunk(self, starts: list[Ints], fixed: np.ndarray, skip: np.ndarray | None, bound: int) -> Ints:

@@ -52,8 +52,6 @@ def refuse_too_large(levels: Sequence[int], strength: int, *, constrained: bool)
     )
     raise ValueError(
         f"a strength of {strength} over {len(levels)} axes has {tuple_count(levels, strength):,} "
-        f"combinations to cover, for "
-        f"which about {needed / 1024**3:.1f} GiB of memory are needed and "
-        f"{MOST_MEMORY / 1024**3:.0f} GiB are taken; a "
-        f"strength of {fits} fits"
+        f"combinations to cover, which need about {needed / 1024**3:.1f} GiB of memory, but "
+        f"{MOST_MEMORY / 1024**3:.0f} GiB are allowed; a strength of {fits} fits"
     )

@@ -232,7 +232,7 @@ def _read_file(path: str) -> tuple[bytes, str]:
     try:
         info = os.stat(path)
         if stat.S_ISDIR(info.st_mode):
-            return b"", "a folder"
+            return b"", "a directory"
         if not stat.S_ISREG(info.st_mode):
             return b"", "no regular file"
         # The program decides how large its files are; ours is the memory.

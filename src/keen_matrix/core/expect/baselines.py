@@ -15,15 +15,15 @@ from collections.abc import Iterator, Mapping
 from keen_matrix.core.files import read_regular, replacing
 from keen_matrix.core.model.identity import file_stem
 
-#: Ends the name of the folder with the files of a spec.
-FOLDER = ".baselines"
+#: Ends the name of the directory with the files of a spec.
+DIRECTORY = ".baselines"
 _PLAIN = re.compile(rb"[^\x00-\x08\x0a-\x1f\x7f]*")
 
 
 def baseline_path(spec_path: str, matrix: str) -> str:
     """Return the file with the baselines of a matrix."""
-    folder = os.path.abspath(spec_path).removesuffix(".matrix.toml") + FOLDER
-    return os.path.join(folder, f"{file_stem(matrix)}.txt")
+    directory = os.path.abspath(spec_path).removesuffix(".matrix.toml") + DIRECTORY
+    return os.path.join(directory, f"{file_stem(matrix)}.txt")
 
 
 #: Bytes of a file of baselines: no output that is compared by eye comes near.

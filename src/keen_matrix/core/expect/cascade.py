@@ -33,8 +33,8 @@ from keen_matrix.core.structs import Struct
 
 
 def worst_of(verdicts: Iterable[Verdict]) -> Verdict:
-    """Return the verdict that stands for several launches: passed only when all passed; unchecked says
-    least."""
+    """Return the verdict that stands for several launches: passed only when all passed; unchecked
+    says least."""
     found = set(verdicts)
     # What was checked passed; that some launch had nothing to check takes nothing from it.
     if found == {"passed", "unchecked"}:

@@ -26,7 +26,7 @@ class CheckContext(Struct):
     #: The case's id, under which its baselines stand.
     id: str = ""
     #: Where the program started: commands that expectations name are run there. Empty: in the
-    #: spec's folder.
+    #: spec's directory.
     directory: str = ""
     #: The environment of the launch; None: our own.
     env: Mapping[str, str] | None = None

@@ -182,11 +182,12 @@ class HelpAspect(Struct, frozen=True):
         found = []
         if not self.stream and not outcome.stdout.strip() and self._text(outcome):
             found.append(
-                'help comes on standard error; [help] stream = "stderr" states it, "stdout" refuses it'
+                'help is printed on standard error; [help] stream = "stderr" accepts that, "stdout" '
+                "rejects it"
             )
         if not self.complete and (unknown := self.undeclared(self._text(outcome))):
             told = ", ".join(unknown)
-            found.append(f"the help lists {told}, which the synopsis does not have")
+            found.append(f"the help lists {told}, which is not in the synopsis")
         return found
 
 

@@ -2,7 +2,8 @@
 
 Accepted vectors that are derived from a signature have few expectations of their own. Where nearly
 all of them print the same help or usage, or nothing at all, or where most options were in no case
-that passed, what passed shows only that the program did not refuse. That is said beside the counts."""
+that passed, what passed shows only that the program did not refuse. That is said beside the
+counts."""
 
 from __future__ import annotations
 
@@ -123,10 +124,9 @@ class WorkSeen:
             for name, (cases, read) in sorted(self._samples.items()):
                 if cases >= FEWEST and not read:
                     yield (
-                        f"none of the {cases} accepted cases that name {name} reads it, so what "
-                        f"the program does with a file "
-                        "is not seen; give it words with which it does, or say in [expect] "
-                        "what they must print"
+                        f"none of the {cases} accepted cases that name {name} reads it, so what the "
+                        f"program does with a file is not checked; add cases in which it does, or add "
+                        f"to [expect] what they must print"
                     )
         reached = self._options - len(self._unseen)
         if self._accepted and self._options > FEW_OPTIONS and reached < LEAST_OPTIONS * self._options:
@@ -143,7 +143,7 @@ def hollow_sentence(kind: str, count: int, cases: int, command: str, noun: str =
             "work; give [signature] values or operands that it works with"
         )
     return (
-        f"{count} of {cases} accepted {noun}{of} print nothing and leave every file as it was, so only their "
+        f"{count} of {cases} accepted {noun}{of} print nothing and change no file, so only their "
         'exit status is checked; say in [expect] what they must print, even if it is stdout = ""'
     )
 

@@ -1,8 +1,8 @@
 """Expectations that are left open: what is to come there is not known yet, and is filled in once it
 came.
 
-`"?"` is left open where a whole exit, stream or file is expected, and in a cell of a column that
-only expectations use; so are the last cells of a row that is shorter than its columns."""
+`"<fill>"` is left open where a whole exit, stream or file is expected, and in a cell of a column
+that only expectations use; so are the last cells of a row that is shorter than its columns."""
 
 from __future__ import annotations
 

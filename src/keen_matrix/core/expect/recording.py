@@ -28,7 +28,7 @@ from keen_matrix.core.model.record import (
 )
 from keen_matrix.core.model.signals import signal_name, signal_number
 
-VARYING = "left out of the comparison, since two launches of one vector differ in it"
+VARYING = "not compared, because two launches of one call differ in it"
 #: Characters of a text kept beside an expectation that is not met; the whole of it is in the
 #: record's streams.
 SHOWN_ACTUAL = 4096

@@ -31,7 +31,10 @@ class TidyAspect(Struct, frozen=True):
     def remarks(self, outcome: Outcome, context: CheckContext) -> Iterator[str]:
         """Yield the same as remarks, where it is not expected otherwise."""
         if strays := stray_files(outcome, context):
-            yield f"it leaves {', '.join(strays[:MOST_NAMED])}, which no word names; tidy = true refuses it"
+            yield (
+                f"it leaves {', '.join(strays[:MOST_NAMED])}, which no word of the call names; tidy = "
+                f"true forbids it"
+            )
         if sign := control_sign(outcome):
             yield f"it prints the control sign {sign} to a pipe; tidy = true refuses it"
 

@@ -28,17 +28,18 @@ from keen_matrix.core.signature.requests import Builder, OptionPart, Request, Wi
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.structs import replace
 
-CONDITIONS = ("signature", "where")
+CONDITIONS = ("signature", "only-if")
 #: In so many a condition must have been seen to hold and to fail.
 SURROUNDINGS = 2
-#: Accepted requests among which vectors that break a condition are looked for.
+#: Accepted requests among which cases that break a condition are looked for.
 MOST_LOOKED_THROUGH = 400
 #: Pairs of vectors that are launched for one condition.
 MOST_TRIED = 12
 #: Words with which a message says that things do not go together, or that one needs another.
 ABOUT_GOING_TOGETHER = re.compile(
     r"conflict|incompatib|cannot|can't|exclu|together|both|combin|meaningless|mutual|only one|more than one|"
-    r"not allowed|needs?\b|requires?\b|\bonly\b|must|sense|without|unless|same|differ|extra|too many|unexpected",
+    r"not allowed|needs?\b|requires?\b|\bonly\b|must|sense|without|unless|same|differ|extra|too "
+    r"many|unexpected",
     re.IGNORECASE,
 )
 
@@ -72,7 +73,7 @@ class _ConditionTrial:
         self._before, self._after = lab.signature, after
         self._expression = Expression(condition)
         #: Spellings of options that it names.
-        self._keys = frozenset(constant_arguments(self._expression, "given"))
+        self._keys = frozenset(constant_arguments(self._expression, "has"))
         self._names = self._expression.names
 
     def reason(self) -> str:
@@ -86,7 +87,7 @@ class _ConditionTrial:
             return f"a single value of {numbers[0]} may be refused since the sample does not suit it"
         operands = "is not None" in self._expression.source and not self._keys
         if operands and not self._speaks_of_it():
-            return "the message does not say that they exclude each other; give an example with both"
+            return "the message does not say that they exclude each other; add an example with both"
         return self._unseen()
 
     def _lost(self) -> Iterator[str]:
@@ -114,7 +115,7 @@ class _ConditionTrial:
             pairs += 1
             bad, good = self._lab.answers([broken.words(), kept.words()])
             if bad.works:
-                return "what breaks it was accepted elsewhere"
+                return "a call that breaks it was accepted elsewhere"
             # Where the changed vector is refused as well, something else around it is.
             if good.works and bad.record.verdict not in ("crashed", "timed-out", "not-started"):
                 seen.add(self._around(broken))
@@ -123,7 +124,7 @@ class _ConditionTrial:
         if not pairs:
             return ""  # nothing that a run launches breaks it: it takes nothing away
         if not seen:
-            return "no two vectors with all else equal were seen, one accepted and one refused"
+            return "no two calls were seen that differ in this alone, one accepted and one refused"
         return "" if pairs < MOST_TRIED else "it was seen both ways in one surrounding only"
 
     def _pairs(self) -> Iterator[tuple[Request, Request]]:

@@ -128,7 +128,7 @@ def grounds_of_form(trials: UsageTrials) -> UsageGrounds:
         unequal = _unequal(trials, smallest)
         values = () if unequal else trials.valued(smallest)
         if unequal:
-            edit = f'where = ["{unequal_condition(unequal[0])}"]'
+            edit = f'only-if = ["{unequal_condition(unequal[0])}"]'
             told = Clash(options=(), words=smallest.words(), answer=answer.text, edit=edit)
             found = UsageGrounds(unequal=unequal, clashes=(told,))
         elif values:
@@ -147,7 +147,7 @@ def grounds_of_form(trials: UsageTrials) -> UsageGrounds:
         before, found = found, _without_clashes(trials, found)
         if found == before:
             break
-        # without the first clashes the fullest vector is another one, which may have others in it
+        # without the first clashes the fullest call is another one, which may have others in it
         trials.rebuild(found)
         # A round of its own, since what is found now could not be seen before.
         trials.allow()
@@ -167,7 +167,7 @@ def _unequal(trials: UsageTrials, request: Request) -> tuple[tuple[str, str], ..
     return ()
 
 
-# --- what ends the call by itself ---
+# --- what acts alone ---
 
 
 def _with_lone_actions(trials: UsageTrials, found: UsageGrounds) -> UsageGrounds:
@@ -284,7 +284,7 @@ def _required(trials: UsageTrials, refused: Answer) -> tuple[str, ...]:
         return ()
     kept = [part.option for part in full.options if part.option in optional]
     kept = minimal(kept, lambda some: trials.works(trials.builder.smallest(some)))
-    # what made the fullest vector accepted may be its operands, and none of its options
+    # what made the fullest call accepted may be its operands, and none of its options
     works = trials.works(trials.builder.smallest(kept))
     return tuple(option.key for option in kept) if works else ()
 
@@ -398,7 +398,7 @@ def beside_operands(trials: UsageTrials, option: Option, keys: set[str]) -> Clas
         return None
     edit = stated_value(trials.signature, beside, answer.said)
     if not edit and any(trials.signature.values[name].type == "file" for _, _, name, _ in beside.slots()):
-        edit = f"[files]: a content that {option.key} takes"
+        edit = f"[files]: content that {option.key} takes"
     return Clash(options=(option.key,), words=beside.words(), answer=answer.text, edit=edit, about=option.key)
 
 

@@ -72,7 +72,7 @@ def stated_value(signature: Signature, request: Request, answer: str, option: Op
     message does not tell."""
     names = option.value_names if option is not None else _names_told(request, answer)
     if option is not None and not names:
-        return 'synopsis without it, or: actions = ["' + option.key + '"] where it ends the call by itself'
+        return 'synopsis without it, or: actions = ["' + option.key + '"] if it acts alone, as --version does'
     untyped = [name for name in names if isinstance(signature.values.get(name), Text)]
     if not untyped:
         return ""
@@ -85,7 +85,7 @@ def stated_value(signature: Signature, request: Request, answer: str, option: Op
             return f'values.{untyped[0]} = {{ type = "file" }}, and one in [files]'
         if re.search(pattern, answer, re.IGNORECASE):
             return f'values.{untyped[0]} = {{ type = "{type_name}" }}'
-    return f'values.{untyped[0]} = {{ example = "…" }}, a value that the program takes'
+    return f'values.{untyped[0]} = {{ example = "…" }}, with a value that the program accepts'
 
 
 #: Values of a type that a message asks for.
@@ -95,7 +95,7 @@ USUAL = {"float": ["1.5", "2"], "int": ["2"], "date": ["2025-06-01"], "bool": ["
 def stated_example(edit: str, values: dict[str, str]) -> str:
     """Return an edit that only asks for an example, with the value that was found to be taken."""
     value = next(iter(values.values()), "")
-    return edit.replace('example = "…" }, a value that the program takes', f'example = "{value}" }}')
+    return edit.replace('example = "…" }, with a value that the program accepts', f'example = "{value}" }}')
 
 
 def untyped_names(signature: Signature, request: Request, answer: str) -> list[str]:

@@ -37,7 +37,7 @@ class Candidates:
         for case in self._rest:
             self._made.append(case)
             if len(self._made) % TOLD_EACH == 0:
-                self._told(f"{len(self._made):,} vectors looked at")
+                self._told(f"{len(self._made):,} cases looked at")
             yield case
 
 
@@ -57,7 +57,7 @@ def further_cases(
     for cause in suspicion.causes:
         rivals = [cause.suspect, *cause.rivals]
         limited = any(each.relation in ("is at least", "is at most") for each in cause.suspect.features)
-        # One suspect without a limit: no vector could tell it from anything.
+        # One suspect without a limit: no case could tell it from anything.
         if len(rivals) < 2 and not limited:
             continue
         wanted = max(1, most // max(1, len(suspicion.causes)))

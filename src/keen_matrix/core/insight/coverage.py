@@ -61,7 +61,7 @@ class CoveragePart(Struct):
 
     @property
     def percent(self) -> float | None:
-        """The part that is reached, in percent; None when there is nothing to reach."""
+        """The part that is reached, in percent; None when there is nothing to measure."""
         return 100.0 * self.reached / self.total if self.total else None
 
 
@@ -72,7 +72,7 @@ class Coverage(Struct):
     #: Matrix → aspect → cases in which it is checked.
     aspects: dict[str, dict[str, int]] = field(default_factory=dict)
     cases: dict[str, int] = field(default_factory=dict)
-    #: Options that the help lists and no vector uses.
+    #: Options that the help lists and no case uses.
     unlisted: list[str] = field(default_factory=list)
 
     @property

@@ -1,5 +1,5 @@
-"""Doubt: outcomes that passed are altered on purpose, and the expectations asked again. What none of
-them notices is a doubt."""
+"""Doubt: outcomes that passed are altered on purpose, and the expectations asked again. What none
+of them notices is a doubt."""
 
 from __future__ import annotations
 

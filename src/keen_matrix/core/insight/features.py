@@ -78,7 +78,7 @@ def _add_refusal(case: Observed, fields: CaseFields, judgement: Judgement) -> No
     for refusal in judgement.refusals:
         case.features.add(Feature("the refusal", "is", refusal.kind))
         for name in refusal.mentions[1:3] or refusal.mentions[:1]:
-            case.features.add(Feature("what is to blame", "is", name))
+            case.features.add(Feature("the culprit", "is", name))
         if refusal.kind in OF_A_VALUE and refusal.culprit:
             case.features.add(Feature("the refused value", "is", refusal.culprit))
             with contextlib.suppress(ValueError):

@@ -238,12 +238,12 @@ def _may_change_words(trials: Trials) -> bool:
     # the vector.
     if used & own:
         trials.found.notes.append(
-            "what is expected is written for these axis values, so single words are left as they are"
+            "the expectation was written for these axis values, so single words are not changed"
         )
         return False
     if trials.spec.signature is None and not set(trials.reason[1]) <= WORDLESS:
         trials.found.notes.append(
-            "what is expected is written for these words, so single words are left as they are"
+            "the expectation was written for these words, so single words are not changed"
         )
         return False
     return True

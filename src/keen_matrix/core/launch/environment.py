@@ -39,7 +39,7 @@ def find_program(
     earlier step may have made it there.
     """
     if "\0" in word:
-        return word, "a NUL cannot stand in a word"
+        return word, "a word cannot contain a NUL"
     if os.sep not in word:
         found = shutil.which(word, path=path or os.defpath)
         return (found, None) if found else (word, f'no program "{word}" was found in PATH')
@@ -56,7 +56,7 @@ def find_program(
         )
         return (word, f'"{word}" is a relative path, but each case runs in a directory of its own{hint}')
     if os.path.isdir(word):
-        return word, f"{word} is a folder"
+        return word, f"{word} is a directory"
     if not os.path.exists(word):
         return word, f"{word} does not exist"
     if not os.access(word, os.X_OK):

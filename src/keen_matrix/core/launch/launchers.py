@@ -61,12 +61,11 @@ def check_launchers(spec: Spec, launch: ResolvedLaunch) -> None:
     other_launches(named, launch, "")
 
 
-def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str, ResolvedLaunch]:
+def other_launches(spec: Spec, launch: ResolvedLaunch, directory: str) -> dict[str, ResolvedLaunch]:
     """Return the other ways to start a spec's program that its derived families need, by name.
 
-    The family `renamed` starts it through a link in `folder`. Raises RunFault when a launcher does
-    not exist.
-    """
+    The family `renamed` starts it through a link in `directory`. Raises RunFault when a launcher
+    does not exist."""
     families = {matrix.family for matrix in spec.matrices}
     found: dict[str, ResolvedLaunch] = {}
     if spec.program.launchers:
@@ -83,7 +82,7 @@ def other_launches(spec: Spec, launch: ResolvedLaunch, folder: str) -> dict[str,
     if "elsewhere" in families:
         found |= _elsewhere(launch)
     if "renamed" in families:
-        found["renamed"] = _renamed(launch, folder)
+        found["renamed"] = _renamed(launch, directory)
     return found
 
 
@@ -119,14 +118,14 @@ def _launched_by(spec: Spec, words: tuple[Template, ...]) -> ResolvedLaunch:
     return resolved_launch(replace(spec, program=replace(spec.program, launch=words)))
 
 
-def _renamed(launch: ResolvedLaunch, folder: str) -> ResolvedLaunch:
+def _renamed(launch: ResolvedLaunch, directory: str) -> ResolvedLaunch:
     """Link the program, or the script that its launch names last, under another name."""
     from keen_matrix.core.signature.families.renamed import RENAMED
 
-    os.makedirs(folder, exist_ok=True)
+    os.makedirs(directory, exist_ok=True)
     at = next((n for n in range(len(launch.words) - 1, 0, -1) if os.path.isfile(launch.words[n])), 0)
     target = launch.words[at] if at else launch.file
-    link = os.path.join(folder, RENAMED + os.path.splitext(target)[1])
+    link = os.path.join(directory, RENAMED + os.path.splitext(target)[1])
     with contextlib.suppress(FileExistsError):
         os.symlink(os.path.abspath(target), link)
     words = (*launch.words[:at], link, *launch.words[at + 1 :])

@@ -90,9 +90,9 @@ def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through |
     runtime = runtime_of(launch)
     if runtime is None:
         return None
-    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
-        env = {**environment, "HOME": folder, "TMPDIR": folder}
-        asked = _asked(launch.file, launch.words[0], runtime, env, folder)
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
+        env = {**environment, "HOME": directory, "TMPDIR": directory}
+        asked = _asked(launch.file, launch.words[0], runtime, env, directory)
         if asked is None or not os.path.isfile(asked.file):
             return None
         # Nothing is between: what it starts is itself.
@@ -100,7 +100,7 @@ def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through |
             return None
         # Once more by its own name: only then is it known to start itself, and what the way through
         # the launcher adds.
-        direct = _asked(asked.file, asked.file, runtime, env, folder)
+        direct = _asked(asked.file, asked.file, runtime, env, directory)
     # what it starts must be what it is when it is started by itself
     if direct is None or direct.file != asked.file:
         return None
@@ -120,14 +120,14 @@ class _LauncherAnswer(NamedTuple):
 
 
 def _asked(
-    file: str, name: str, runtime: Runtime, env: Mapping[str, str], folder: str
+    file: str, name: str, runtime: Runtime, env: Mapping[str, str], directory: str
 ) -> _LauncherAnswer | None:
-    with tempfile.TemporaryFile(dir=folder) as out, open(os.devnull, "wb") as nowhere:
+    with tempfile.TemporaryFile(dir=directory) as out, open(os.devnull, "wb") as nowhere:
         try:
             with Between(
                 [name, *runtime.question],
                 file=file,
-                folder=folder,
+                directory=directory,
                 env=env,
                 stdout=out.fileno(),
                 stderr=nowhere.fileno(),

@@ -37,7 +37,7 @@ class Standing(NamedTuple):
         (fare.matrix.toml:5)`."""
         first, *more = self.kinds or ("",)
         # The other kinds say themselves what is wrong.
-        why = "its condition is not met by" if first == "where" else first
+        why = "its condition is not met by" if first == "condition" else first
         said = " and ".join([f"{why} {self.culprit}".strip(), *more])
         return f"{said} ({self.origin})" if self.origin else said
 
@@ -155,7 +155,7 @@ def case_scope(
     standing: Standing | None = None,
 ) -> Scope:
     """Return what the expressions of a case see: its values, `words`, `argc`, `here`, `case_id`,
-    `given(…)`.
+    `has(…)`.
 
     With a signature also its NAMEs and, of a vector that it refuses, `culprit`.
     """
@@ -170,7 +170,7 @@ def case_scope(
     if standing is not None:
         names = {**standing.bound, "culprit": standing.culprit, **names}
     known = standing.given if standing is not None else frozenset[str]()
-    return Scope(names, {**FUNCTIONS, "given": _given(argv, known), **functions})
+    return Scope(names, {**FUNCTIONS, "has": _given(argv, known), **functions})
 
 
 class CaseScope(Scope):

@@ -22,7 +22,7 @@ class CaseKey(NamedTuple):
 
     @classmethod
     def of(cls, spec: object, id: str) -> CaseKey:
-        """Return the key of a case from its spec's path as a journal has it: from the folder in
+        """Return the key of a case from its spec's path as a journal has it: from the directory in
         which the run was called."""
         return cls(os.path.abspath(str(spec)), id)
 

@@ -3,4 +3,4 @@
 from __future__ import annotations
 
 #: What stands in place of an exit, a stream, a file, or a cell that only expectations use.
-OPEN = "?"
+OPEN = "<fill>"

@@ -64,9 +64,9 @@ class FileChange(Struct, frozen=True, omit_defaults=True):
 
     #: created, changed or deleted; `more` for those that are only counted.
     state: str
-    #: file, folder, link or other; nothing of what is gone.
+    #: file, directory, link or other; nothing of what is gone.
     kind: str = ""
-    #: In bytes; 0 of a folder, None of what is gone.
+    #: In bytes; 0 of a directory, None of what is gone.
     size: int | None = None
     #: Permissions in octal digits.
     mode: str = ""
@@ -286,7 +286,7 @@ class Header(Struct, kw_only=True, omit_defaults=True):
     #: The version of the format.
     journal: int
     version: str = ""
-    #: Its path from the folder in which the run was called.
+    #: Its path from the directory in which the run was called.
     spec: str
     spec_digest: str = ""
     started: str

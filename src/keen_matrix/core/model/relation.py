@@ -30,10 +30,9 @@ class Relation(Struct, frozen=True, kw_only=True):
 
     `alike`: every launch does what the first did; `differs`: of launches in pairs, at least one
     pair differs; `renamed`: messages show the name that the program was started by; `reference`:
-    the program does what the reference does, `reference-accepted`: where that exits 0; `unheard`:
-    where the first launch printed something, one whose output cannot be written says so;
-    `unmoved`: no file is changed.
-    """
+    the program gives the same result as the reference, `reference-accepted`: where that exits 0;
+    `unheard`: where the first launch printed something, one whose output cannot be written says so;
+    `unmoved`: no file is changed."""
 
     name: RelationName
     #: Whether each launch gets a directory of its own.

@@ -21,12 +21,12 @@ if TYPE_CHECKING:
 
 
 class Put(Struct, frozen=True, kw_only=True):
-    """Something put in the case's directory: exactly one of text, data, copy, folder, link."""
+    """Something put in the case's directory: exactly one of text, data, copy, directory, link."""
 
     text: Template | None = None
     data: bytes | None = None
     copy: Template | None = None
-    folder: bool = False
+    directory: bool = False
     link: Template | None = None
     mode: int | None = None
 
@@ -78,7 +78,7 @@ class Surroundings(Struct, frozen=True, kw_only=True):
 
     #: Seconds for one launch.
     timeout: float = 10.0
-    #: The folder in which the program starts, from the directory of the case.
+    #: The directory in which the program starts, from the directory of the case.
     start_in: Template | None = None
     #: Whether standard error goes where standard output goes, in the exact order.
     joined: bool = False
@@ -150,8 +150,8 @@ class Program(Struct, frozen=True, kw_only=True):
     #: The most launches at a time; None leaves it to who runs it.
     jobs: int | None = None
     #: Programs without which no case is launched.
-    needs: tuple[str, ...] = ()
-    #: Absolute paths of further folders and files that the program is made of.
+    requires_programs: tuple[str, ...] = ()
+    #: Absolute paths of further directories and files that the program is made of.
     sources: tuple[str, ...] = ()
     #: Absolute path of a Python file whose functions expressions may call.
     oracle: str | None = None
@@ -192,7 +192,7 @@ class Known(Struct, frozen=True, kw_only=True):
     """A difference that is known: of cases whose condition is met, or whose ids begin so."""
 
     because: Template
-    #: The last day on which it does not count.
+    #: The last day on which the failure is excused.
     until: datetime.date | None = None
     when: Expression | None = None
     ids: tuple[str, ...] = ()
@@ -216,8 +216,8 @@ class Marks(Struct, frozen=True, kw_only=True):
     tags: tuple[str, ...] = ()
     known: tuple[Known, ...] = ()
     skips: tuple[Skip, ...] = ()
-    #: Programs without which its cases are skipped.
-    needs: tuple[str, ...] = ()
+    #: Programs that must be installed; without them its cases are skipped.
+    requires_programs: tuple[str, ...] = ()
     #: Where each of its rows stands, `tickets.csv:7`.
     rows: tuple[str, ...] = ()
     #: Columns that only expectations use, where a cell is left open or empty.
@@ -248,10 +248,10 @@ class Matrix(Struct, frozen=True, kw_only=True):
     columns: tuple[str, ...] = ()
     rows: tuple[tuple[object, ...], ...] = ()
     combine: str | int = "all"
-    where: tuple[Expression, ...] = ()
+    only_if: tuple[Expression, ...] = ()
     always: tuple[Mapping[str, object], ...] = ()
     #: Axes with a strength of their own.
-    focus: tuple[tuple[tuple[str, ...], int], ...] = ()
+    denser: tuple[tuple[tuple[str, ...], int], ...] = ()
     seed: int = 0
     effort: Effort = "normal"
     #: The launches of each case; a matrix with a line has one step.
@@ -324,7 +324,7 @@ class Spec(Struct, frozen=True, kw_only=True):
 
     def most_jobs(self, matrix: Matrix) -> int | None:
         """Return how many launches of a matrix may run at a time; None where nothing limits them.
-        Those that share a folder run one by one."""
+        Those that share a directory run one by one."""
         limits = [each for each in (self.program.jobs, matrix.bounds.jobs) if each is not None]
         return 1 if not matrix.bounds.fresh_directory else min(limits, default=None)
 

@@ -35,7 +35,7 @@ def parse_line(text: str) -> Sequence:
         # The sequence ends at a sign that only a group may have, so this one closes nothing.
         found = cursor.text[cursor.at]
         if found == "|":
-            raise cursor.fault('"|" stands outside a group; put the alternatives in [ ] or ( ), or quote it')
+            raise cursor.fault('"|" is outside a group; put the alternatives in [ ] or ( ), or quote it')
         raise cursor.fault(f'this "{found}" closes nothing; quote it to get it literally')
     return parsed
 
@@ -153,7 +153,7 @@ class _Cursor:
                 self.quoted(parts, character)
             elif character == "\\":
                 if self.at + 1 >= len(self.text):
-                    raise self.fault("a backslash stands at the end and escapes nothing")
+                    raise self.fault("a backslash at the end escapes nothing")
                 parts.append(Characters(self.text[self.at + 1], (self.at, self.at + 2)))
                 self.at += 2
             else:

@@ -200,7 +200,7 @@ class _SynopsisReader:
                 continue
             word = self.literal(item)
             if item.glued:
-                raise self.fault("this is glued to what stands before it; expected white space", item.span[0])
+                raise self.fault("there is no space before this; expected white space", item.span[0])
             if word == "--":
                 items.append(Delimiter(item.span))
             # Before options, since a range begins with one.
@@ -254,7 +254,7 @@ class _SynopsisReader:
     def choice(self, group: Group, rest: list[Word | Group]) -> Choice:
         """choice = "[" form { "|" form } "]" [ "..." ]"""
         if group.glued:
-            raise self.fault("a group is glued to what stands before it; expected white space", group.span[0])
+            raise self.fault("there is no space before this group; expected white space", group.span[0])
         several = False
         if rest and isinstance(rest[0], Word) and rest[0].glued and rest[0].literal == DOTS:
             rest.pop(0)
@@ -305,7 +305,7 @@ class _SynopsisReader:
                 raise self.fault(f'"{spelling}" is not a spelling of an option; expected -x or --name', at)
             at += len(spelling) + 1
         if len(set(spellings)) < len(spellings):
-            raise self.fault("a spelling is given twice here", item.span[0])
+            raise self.fault("this spelling occurs twice here", item.span[0])
         if equals:
             name = self.name(Word(item.parts, span=(item.span[1] - len(value), item.span[1])), value)
             if name is None:

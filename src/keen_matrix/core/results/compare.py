@@ -185,7 +185,7 @@ def difference_of(before: Mapping[str, str], after: Mapping[str, str]) -> str:
                 return f"{where}: {_quoted(one)} → {_quoted(other)}"
             old, new = _middles(one, other)
             return f"{where}: {_quoted(old)} → {_quoted(new)}"
-    return "beyond what is looked at"
+    return "beyond what is compared"
 
 
 def _quoted(text: str | None) -> str:

@@ -1,4 +1,4 @@
-"""The history of runs: an SQLite file in the project's folder. What it cannot keep is told and
+"""The history of runs: an SQLite file in the project's directory. What it cannot keep is told and
 never stops a run.
 
 A case is *flaky* when its verdict changed between two runs of the same spec and the same
@@ -20,11 +20,11 @@ from urllib.parse import quote
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.files import open_regular
-from keen_matrix.core.results.journal import FOLDER
+from keen_matrix.core.results.journal import DIRECTORY
 from keen_matrix.core.structs import Struct
 
 #: One history for a project, whatever the journals of its runs are called.
-DEFAULT_HISTORY = os.path.join(FOLDER, "history.sqlite3")
+DEFAULT_HISTORY = os.path.join(DIRECTORY, "history.sqlite3")
 VERSION = 2
 #: What SQLite keeps in the header of a file to tell whose it is (PRAGMA application_id): KMhx.
 APPLICATION_ID = 0x4B4D6878
@@ -128,7 +128,10 @@ class History:
     def runs(self, spec: str | None = None) -> Iterator[HistoryRun]:
         """Yield the runs, the newest first."""
         where, values = ("WHERE spec = ?", (spec,)) if spec else ("", ())
-        columns = "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, counts, journal"
+        columns = (
+            "number, spec, spec_digest, program, program_digest, started, seconds, jobs, part, "
+            "counts, journal"
+        )
         for row in self._database.execute(f"SELECT {columns} FROM runs {where} ORDER BY number DESC", values):
             named = dict(zip(columns.split(", "), row, strict=True))
             yield HistoryRun(**{**named, "part": bool(named["part"]), "counts": json.loads(named["counts"])})
@@ -175,7 +178,10 @@ class History:
 
     def last_of(self, spec: str) -> dict[str, tuple[str, float]]:
         """Return the last verdict and seconds of each case of a spec, by id."""
-        query = "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE r.spec = ? ORDER BY c.run"
+        query = (
+            "SELECT c.id, c.verdict, c.seconds FROM cases c JOIN runs r ON r.number = c.run WHERE "
+            "r.spec = ? ORDER BY c.run"
+        )
         return {id: (verdict, seconds) for id, verdict, seconds in self._database.execute(query, (spec,))}
 
     def newest(self) -> tuple[str, str] | None:
@@ -247,7 +253,10 @@ class WritableHistory(History):
         """Keep the newest runs of each spec and return how many were dropped."""
         # By spec, and not the newest of all: a spec that is run once a month keeps its past beside
         # one that is run every minute.
-        old = "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND n.number > r.number) >= ?"
+        old = (
+            "SELECT number FROM runs r WHERE (SELECT COUNT(*) FROM runs n WHERE n.spec = r.spec AND "
+            "n.number > r.number) >= ?"
+        )
         self._database.execute("BEGIN IMMEDIATE")
         self._database.execute(f"DELETE FROM cases WHERE run IN ({old})", (keep,))
         dropped = self._database.execute(f"DELETE FROM runs WHERE number IN ({old})", (keep,)).rowcount
@@ -311,7 +320,7 @@ def _changed(
 
 
 def _utf8(text: str) -> str:
-    """Return a text that SQLite can store: bytes that are no UTF-8, in the name of a folder say,
+    """Return a text that SQLite can store: bytes that are no UTF-8, in the name of a directory say,
     as escapes."""
     return text.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
 

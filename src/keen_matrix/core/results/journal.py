@@ -23,9 +23,9 @@ if TYPE_CHECKING:
 JOURNAL_VERSION = 1
 #: Bytes that are read of a journal at a time.
 READ_BYTES = 1 << 20
-#: Where a project's results stand, below the folder in which commands are called.
-FOLDER = ".keen-matrix"
-DEFAULT_JOURNAL = os.path.join(FOLDER, "last.jsonl")
+#: Where a project's results stand, below the directory in which commands are called.
+DIRECTORY = ".keen-matrix"
+DEFAULT_JOURNAL = os.path.join(DIRECTORY, "last.jsonl")
 #: Ends the name of a journal that has no record yet.
 BESIDE = ".part"
 #: Times that a journal which is removed is put back: each copies it, and one that is removed in
@@ -125,7 +125,8 @@ class JournalPlace:
             self.fd = os.open(self._target, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
             return _drop_end(self.fd)
         self._remove_torn_off()
-        # In the same folder, since only there it takes the journal's place in one step (rename(2)).
+        # In the same directory, since only there it takes the journal's place in one step
+        # (rename(2)).
         self.fd, self.beside = tempfile.mkstemp(
             prefix=self._prefix, suffix=BESIDE, dir=os.path.dirname(self._target)
         )
@@ -149,16 +150,17 @@ class JournalPlace:
     def _remove_torn_off(self) -> None:
         """Remove what runs that were killed before their first record have left beside the
         journal."""
-        folder = os.path.dirname(self._target)
-        for name in os.listdir(folder):
+        directory = os.path.dirname(self._target)
+        for name in os.listdir(directory):
             if name.startswith(self._prefix) and name.endswith(BESIDE):
                 with contextlib.suppress(OSError):
-                    os.unlink(os.path.join(folder, name))
+                    os.unlink(os.path.join(directory, name))
 
     def settle(self) -> None:
         """Take the journal's place, unless that is done. Raises OSError."""
         if self.beside:
-            # Whatever removed it, or the folder around it: what was written is still in our hands.
+            # Whatever removed it, or the directory around it: what was written is still in our
+            # hands.
             if self.is_gone:
                 self.keep_somewhere()
                 return
@@ -182,9 +184,9 @@ class JournalPlace:
 
     def keep(self) -> None:
         """Write what was written so far anew, under the journal's name. Raises OSError."""
-        folder = os.path.dirname(self._target)
-        os.makedirs(folder, exist_ok=True)
-        fd, name = tempfile.mkstemp(prefix=self._prefix, suffix=BESIDE, dir=folder)
+        directory = os.path.dirname(self._target)
+        os.makedirs(directory, exist_ok=True)
+        fd, name = tempfile.mkstemp(prefix=self._prefix, suffix=BESIDE, dir=directory)
         try:
             os.fchmod(fd, stat.S_IMODE(os.fstat(self.fd).st_mode))
             self._go_on_in(fd)
@@ -197,7 +199,7 @@ class JournalPlace:
 
     def keep_somewhere(self) -> None:
         """Write what was written so far anew, under the journal's name or, where that cannot be, in
-        the folder of temporary files, and go on there. Raises OSError."""
+        the directory of temporary files, and go on there. Raises OSError."""
         try:
             if self.put_back >= MOST_PUT_BACK:
                 raise FileNotFoundError
@@ -341,7 +343,7 @@ class Journal:
                 return "no case has finished"
             if place.is_elsewhere:
                 place.keep_somewhere()
-        return f"the cases finished so far are in {place.elsewhere or 'it'}, whole"
+        return f"the cases finished so far are in {place.elsewhere or 'it'}, complete"
 
     def secure(self) -> str:
         """See that what was written stands under the journal's name; return what there is to say
@@ -353,15 +355,18 @@ class Journal:
             try:
                 place.keep_somewhere()
             except OSError as error:
-                return f"the journal {self.path} was removed while the run went, and its results are lost: {error.strerror}"
+                return (
+                    f"the journal {self.path} was removed while the run went, and its results are "
+                    f"lost: {error.strerror}"
+                )
         if place.elsewhere:
             return (
-                f"the journal {self.path} was removed while the run went, and cannot be written "
-                f"there; the results stand in "
-                f"{place.elsewhere}, whole: keen-matrix report {place.elsewhere}"
+                f"the journal {self.path} was removed during the run and cannot be written there again; "
+                f"the results are in "
+                f"{place.elsewhere}, complete: keen-matrix report {place.elsewhere}"
             )
         if place.put_back:
-            return f"the journal {self.path} was removed while the run went; it is written there anew, whole"
+            return f"the journal {self.path} was removed during the run; it was written there again, whole"
         return ""
 
     def _drop_torn(self, start: int) -> None:
@@ -387,7 +392,7 @@ class Journal:
         """Return the record that was written at an offset."""
         found = decode(os.pread(self._place.fd, length, offset))
         if not isinstance(found, Record):
-            raise no_line(self.path, 0, f"no record stands at byte {offset}")
+            raise no_line(self.path, 0, f"there is no record at byte {offset}")
         return found
 
     def close(self) -> None:

@@ -39,7 +39,8 @@ def load_grounds(journal: str, spec: Spec) -> Grounds | None:
 
 
 def keep_grounds(journal: str, spec: Spec, grounds: Grounds) -> None:
-    """Keep what is known. A folder that cannot be written in is no error: it is found out anew."""
+    """Keep what is known. A directory that cannot be written in is no error: it is found out
+    anew."""
     path, key = _path(journal, spec), _key(spec)
     known = _known(path)
     known.pop(key, None)
@@ -52,8 +53,8 @@ def keep_grounds(journal: str, spec: Spec, grounds: Grounds) -> None:
 
 
 def _path(journal: str, spec: Spec) -> str:
-    folder = os.path.dirname(os.path.abspath(journal))
-    return os.path.join(folder, "grounds", f"{file_stem(spec.path)}.json")
+    directory = os.path.dirname(os.path.abspath(journal))
+    return os.path.join(directory, "grounds", f"{file_stem(spec.path)}.json")
 
 
 def _key(spec: Spec) -> str:

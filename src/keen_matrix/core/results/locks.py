@@ -46,9 +46,8 @@ class FileLock:
                         continue
                     who = f"the process {owner}" if owner else "another process"
                     raise RunFault(
-                        f"{path} is being written by another run, {who}; wait for its end, or "
-                        f"give this run a journal of "
-                        "its own with --journal"
+                        f"{path} is being written by another run, {who}; wait until it ends, or give "
+                        f"this run its own journal with --journal"
                     ) from None
             if self._is_current(fd):
                 self._fd = fd

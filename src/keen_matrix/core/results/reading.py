@@ -160,18 +160,18 @@ def merge_faults(paths: Sequence[str]) -> list[str]:
                 there = parts.setdefault(spec, {}).setdefault(int(of), {})
                 if there.setdefault(int(part), path) != path:
                     found.append(
-                        f"part {part} of {of} of {spec} stands in two journals: {there[int(part)]} and {path}"
+                        f"part {part} of {of} of {spec} is in two journals: {there[int(part)]} and {path}"
                     )
     for spec, divisions in parts.items():
         if len(divisions) > 1:
             counts = " and ".join(f"{each}" for each in sorted(divisions))
-            found.append(f"the parts of {spec} are of different divisions, into {counts}")
+            found.append(f"the parts of {spec} come from different divisions, into {counts}")
         for number, there in divisions.items():
             missing = [str(each) for each in range(1, number + 1) if each not in there]
             if missing:
                 found.append(f"of the {number} parts of {spec}, {_listed(missing)} missing")
     found += [
-        f"the journals have runs of different states of {spec}"
+        f"the journals have runs of different versions of {spec}"
         for spec, each in digests.items()
         if len(each - {""}) > 1
     ]

@@ -58,7 +58,7 @@ def _unequal(spec: Spec) -> Iterator[Remark]:
     for names in spec.grounds.unequal if spec.grounds is not None else ():
         from keen_matrix.core.signature.signature import unequal_condition
 
-        edit = f'where = ["{unequal_condition(names)}"]'
+        edit = f'only-if = ["{unequal_condition(names)}"]'
         yield Remark(kind="unequal", subject=" and ".join(names), edit=edit)
 
 

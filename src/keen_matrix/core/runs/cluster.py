@@ -49,11 +49,12 @@ REACH_SECONDS = 10.0
 
 
 class Task(Struct, frozen=True, kw_only=True):
-    """What a worker has to know of a spec: its archive or, on a shared file system, its folder."""
+    """What a worker has to know of a spec: its archive or, on a shared file system, its
+    directory."""
 
     digest: str
     name: str
-    folder: str
+    directory: str
     shared: bool
     #: Launch words in place of the spec's own, fields filled in but for {here}.
     launch: tuple[str, ...] = ()
@@ -80,7 +81,7 @@ def client_of(address: str) -> Client:
             # workers of their own would take seconds to start, and could do no more.
             scratch = tempfile.mkdtemp(prefix="keen-matrix-")
             atexit.register(shutil.rmtree, scratch, ignore_errors=True)
-            # Else a folder of its own stays among the temporary files.
+            # Else a directory of its own stays among the temporary files.
             dask.config.set({"temporary-directory": scratch})
             cluster = LocalCluster(
                 n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None, silence_logs=50
@@ -116,30 +117,29 @@ class ClusterPool:
     def plan(self, spec: Spec, launch: tuple[str, ...], *, repeat: int = 1) -> None:
         """Send a spec to the workers. Raises RunFault when one has another version, or cannot
         start the program."""
-        # A port or a folder that cases share is not one for machines that know nothing of each
+        # A port or a directory that cases share is not one for machines that know nothing of each
         # other.
         if spec.program.jobs or any(each.bounds.jobs for each in spec.matrices):
             raise Misuse(
-                f"{spec.path}: jobs says how many of its launches run at a time, which a "
-                f"cluster does not keep"
+                f"{spec.path}: jobs limits how many of its launches run at a time, and a cluster ignores that"
             )
         if self.shared and not all(each.bounds.fresh_directory for each in spec.matrices):
             raise Misuse(
-                f'{spec.path}: its cases share the folder of the spec (directory = "spec"), so '
+                f'{spec.path}: its cases share the directory of the spec (directory = "spec"), so '
                 f"they run one at a time, "
                 "and not on a cluster with a shared file system"
             )
-        folder = spec.here
+        directory = spec.here
         shared = self.shared or self.own is not None
         # By its content: a worker that has unpacked it for an earlier run has it still.
-        digest, archive = ("", b"") if shared else archive_of(folder)
-        self._here = folder
-        # Elsewhere the folder has another name; what stands in it is the same.
-        words = tuple(word.replace(folder, "{here}") for word in launch)
+        digest, archive = ("", b"") if shared else archive_of(directory)
+        self._here = directory
+        # Elsewhere the directory has another name; what stands in it is the same.
+        words = tuple(word.replace(directory, "{here}") for word in launch)
         self._task = Task(
             digest=digest,
             name=os.path.basename(spec.path),
-            folder=folder,
+            directory=directory,
             shared=shared,
             launch=words,
             repeat=repeat,
@@ -263,8 +263,8 @@ def close_pool() -> None:
 
 
 def _home_here() -> str:
-    """Return this worker's own folder for archives; it is removed after a run, and when the worker
-    ends.
+    """Return this worker's own directory for archives; it is removed after a run, and when the
+    worker ends.
 
     It is in the worker's local directory, which Dask removes, also later when the worker was
     killed.
@@ -290,7 +290,7 @@ def prepare_cluster(task: Task, archive: bytes) -> str:
 
 
 def _key_of(task: Task) -> tuple[object, ...]:
-    return task.digest, task.folder, task.name, task.launch
+    return task.digest, task.directory, task.name, task.launch
 
 
 def _spec_of(task: Task, archive: bytes) -> Spec:
@@ -301,8 +301,8 @@ def _spec_of(task: Task, archive: bytes) -> Spec:
     from keen_matrix.core.spec.compiling.tables import launch_templates
     from keen_matrix.core.spec.load import load_spec
 
-    folder = task.folder if task.shared else unpacked(task.digest, archive, _home_here())
-    spec = load_spec(os.path.join(folder, task.name))
+    directory = task.directory if task.shared else unpacked(task.digest, archive, _home_here())
+    spec = load_spec(os.path.join(directory, task.name))
     if task.launch:
         spec = replace(spec, program=replace(spec.program, launch=launch_templates(list(task.launch))))
     if spec.program.build:
@@ -312,7 +312,7 @@ def _spec_of(task: Task, archive: bytes) -> Spec:
 
 
 def _build(spec: Spec) -> None:
-    """Build a spec's program once a worker, one after another where they share a folder. Raises
+    """Build a spec's program once a worker, one after another where they share a directory. Raises
     RunFault."""
     import fcntl
     import subprocess
@@ -321,7 +321,7 @@ def _build(spec: Spec) -> None:
 
     lock = os.open(spec.here, os.O_RDONLY)
     try:
-        # On the folder itself: no file has to be made, and the lock goes with the process.
+        # On the directory itself: no file has to be made, and the lock goes with the process.
         fcntl.flock(lock, fcntl.LOCK_EX)
         words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
         done = subprocess.run(
@@ -359,17 +359,17 @@ def _run_batch(task: Task, archive: bytes, here: str, batch: bytes) -> tuple[flo
 
 
 def _moved(case: Case, old: str, new: str) -> Case:
-    """Return a case whose words name files in the spec's folder here instead of where they were
+    """Return a case whose words name files in the spec's directory here instead of where they were
     unfolded."""
     if old == new or not any(old in word for words in (case.argv, *case.more) for word in words):
         return case
-    # The folder has another name on each machine, and words may name files in it.
+    # The directory has another name on each machine, and words may name files in it.
     moved = tuple(tuple(word.replace(old, new) for word in words) for words in (case.argv, *case.more))
     return structs.replace(case, argv=moved[0], more=moved[1:])
 
 
 def _home(frame: PlainFrame, old: str, new: str) -> PlainFrame:
-    """Return a frame whose record names the spec's folder as it is at home."""
+    """Return a frame whose record names the spec's directory as it is at home."""
     if old == new or new.encode() not in frame[-1]:
         return frame
     # A journal tells of the machine that it is read on, wherever its cases ran.

@@ -188,8 +188,8 @@ class PartRun:
     def _plan(self, warm: WarmPlan | None) -> None:
         """Tell the workers what they will run."""
         asked = self.options.launching
-        folder = os.path.abspath(os.path.dirname(self.options.journal) or ".")
-        keep = os.path.join(folder, "kept", file_stem(self.spec.path))
+        directory = os.path.abspath(os.path.dirname(self.options.journal) or ".")
+        keep = os.path.join(directory, "kept", file_stem(self.spec.path))
         if self.run.cluster is not None:
             self.run.cluster.plan(self.spec, self.work.launch.words, repeat=asked.repeat)
         self.pool.plan(

@@ -307,8 +307,8 @@ class SpecRun:
         return grounded(spec, kept)
 
     def _take_over(self, spec: Spec, work: SpecWork, chosen: Selection) -> Selection:
-        """Write the results of cases for which nothing has changed since they passed, and return the
-        others."""
+        """Write the results of cases for which nothing has changed since they passed, and return
+        the others."""
         if self.unchanged is None:
             return chosen
         taken: set[str] = set()

@@ -119,7 +119,8 @@ def _fitting(page: HelpText, usages: Sequence[str], draft: Draft) -> tuple[HelpT
     most = next((n for n in range(len(sizes)) if sum(sizes[: n + 1]) > room), len(sizes))
     if most < len(sizes):
         draft.doubts.append(
-            f"the help lists {len(sizes)} options; the first {most} are drafted, a synopsis takes no more"
+            f"the help lists {len(sizes)} options; the first {most} are drafted, as many as a synopsis "
+            f"may have"
         )
     return replace(page, options=page.options[:most]), usages[:fit]
 
@@ -455,7 +456,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     text = _ALL_OPTIONS.sub(" ", text)
     if page.options:
         if re.search(r"(?<![\[<\w-])OPTIONS?(?:\.\.\.|…)?(?=\s|$)", text):
-            doubts.append("the usage line asks for an option; the help does not say for which")
+            doubts.append("the usage line has a placeholder for an option, but the help lists none")
         text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
     text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
     text = re.sub(r"\((?:with|without|see|if|when|only|default)\b[^()|]*\)", " ", text)  # a remark
@@ -677,7 +678,7 @@ def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
         form = parse_synopsis(item)
         spellings = {each for use in form.walk() if isinstance(use, OptionUse) for each in use.spellings}
         if spellings & seen:
-            doubts.append(f"{item} is another spelling of an option that is there already")
+            doubts.append(f"{item} is another spelling of an option that the synopsis already has")
             continue
         seen |= spellings
         kept.append(item)
@@ -736,7 +737,7 @@ def _guess_of(option: HelpOption) -> TypeGuess:
     return guess
 
 
-#: Names and texts of files that a program makes, or that may be folders.
+#: Names and texts of files that a program makes, or that may be directories.
 _WRITES = re.compile(
     r"\b(?:OUT\w*|DEST\w*|TARGET|DIR\w*|FOLDER|write|writes|written|output|save|create|to file|log)\b"
     r"|OUT|DEST|DIR"
@@ -775,7 +776,7 @@ def guess_type(name: str, text: str, choices: Sequence[str] = (), kind: TypeName
 def _note(draft: Draft, name: str, guess: TypeGuess, text: str) -> None:
     if name in draft.values or name in draft.notes:
         if guess and guess != draft.values.get(name):
-            draft.doubts.append(f"{name} stands for values of different kinds; give one of them another NAME")
+            draft.doubts.append(f"{name} names values of different kinds; rename one of them")
         return
     draft.notes[name] = text
     if guess:

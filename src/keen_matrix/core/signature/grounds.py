@@ -38,9 +38,9 @@ class UsageGrounds(Struct, frozen=True, kw_only=True):
 
     #: Whether any vector of it was accepted.
     works: bool = True
-    #: Keys of options that the synopsis calls optional and no vector is accepted without.
+    #: Keys of options that the synopsis calls optional and no case is accepted without.
     required: tuple[str, ...] = ()
-    #: NAMEs of operands that the synopsis calls optional and no vector is accepted without.
+    #: NAMEs of operands that the synopsis calls optional and no case is accepted without.
     operands: tuple[str, ...] = ()
     clashes: tuple[Clash, ...] = ()
     #: Keys of options beside which an unknown option was accepted: they end the call by

@@ -20,7 +20,7 @@ Joined: TypeAlias = Literal["any", "long", "numbers", "none"]
 
 #: Stands among the kinds that help yields to where values of operands are checked as well.
 OPERANDS = "operands"
-#: Readings of one vector that are followed; beyond them it is not settled.
+#: Readings of one vector that are followed; beyond them it is open.
 MOST_READINGS = 64
 
 
@@ -194,29 +194,29 @@ SETTINGS: Mapping[str, tuple[Any, ...]] = {
     "help_joined": ("refuse", "take"),
     "early_delimiter": ("take", "refuse"),
 }
-#: What is not settled where a habit is open, as half a sentence.
+#: What is open where a habit is open, as half a sentence.
 QUESTIONS: Mapping[str, str] = {
     "abbreviations": "whether options may be shortened",
-    "dashes": "whether one dash and two are told apart",
+    "dashes": "whether one dash and two differ",
     "bundling": "whether flags may share a dash",
-    "unknown_takes_value": "whether an unknown option takes the word behind it for its value",
+    "unknown_takes_value": "whether an unknown option takes the next word as its value",
     "dash_spaces": "whether a word with a dash and a space is an option",
-    "joined": "whether a value may stand in the word of its option",
-    "letter_equals": "what = behind a letter means",
-    "letter_dash": "what a dash behind letters means",
+    "joined": "whether a value may be joined to its option",
+    "letter_equals": "what = after a letter means",
+    "letter_dash": "what a dash after letters means",
     "dash_values": "whether a value may begin with a dash",
     "negative_numbers": "whether a word such as -5 is a number or an option",
-    "optional_follows": "whether an optional value may be a word of its own",
-    "empty_joined": "whether the value behind = may be empty",
+    "optional_follows": "whether an optional value may be a separate word",
+    "empty_joined": "whether the value after = may be empty",
     "repeat": "what a second use of an option does",
     "interleaved": "whether options may follow operands",
-    "split_operands": "whether options may stand between operands of an open number",
-    "split_optional": "whether options may stand before an operand that may be left out",
-    "bare_delimiter": "what -- means with nothing behind it",
+    "split_operands": "whether options may come between repeated operands",
+    "split_optional": "whether options may come before an optional operand",
+    "bare_delimiter": "what -- means at the end",
     "later_delimiter": "what a second -- means",
-    "help_wins": "help beside other faults",
-    "help_joined": "what a value behind help means",
-    "early_delimiter": "whether -- may stand before a subcommand",
+    "help_wins": "help together with other faults",
+    "help_joined": "what a value after help means",
+    "early_delimiter": "whether -- may come before a subcommand",
 }
 
 T = TypeVar("T")

@@ -23,7 +23,7 @@ Kind: TypeAlias = Literal[
     "conflict",
     "repeated",
     "ambiguous",
-    "where",
+    "condition",
 ]
 KINDS: tuple[Kind, ...] = get_args(Kind)
 #: A family of derived vectors; each is a module in `families`, and its row in FAMILIES.

@@ -46,7 +46,7 @@ class Option:
     """An option of one form of the synopsis."""
 
     use: OptionUse
-    #: Words that it takes at least.
+    #: The fewest words that it takes.
     least: int
     #: Words that it takes at the most; None for any number.
     most: int | None
@@ -133,7 +133,7 @@ class SignatureParts:
     depends_on: frozenset[str] = frozenset()
     #: Whether an accepted vector must leave no file that nothing names, and no control signs.
     tidy: bool = False
-    where: tuple[Expression, ...] = ()
+    only_if: tuple[Expression, ...] = ()
     refuse: tuple[OwnRefusal, ...] = ()
     #: Functions that `where` and `refuse` may call, those of the oracle file.
     functions: Mapping[str, Callable[..., object]] = dataclasses.field(default_factory=dict)
@@ -148,7 +148,7 @@ class SignatureParts:
         *,
         reader: str | None = None,
         help: Sequence[str] | None = None,
-        where: Sequence[str] = (),
+        only_if: Sequence[str] = (),
         **more: Any,
     ) -> Self:
         """Return the signature of a synopsis: one line in POSIX notation, or a list of lines for
@@ -191,7 +191,7 @@ class SignatureParts:
             aside=tuple(aside),
             depends_on=frozenset(depends_on),
             tidy=bool(tidy),
-            where=tuple(Expression(each) for each in where),
+            only_if=tuple(Expression(each) for each in only_if),
             refuse=tuple(OwnRefusal(when=Expression(each["when"]), kind=each["kind"]) for each in refuse),
         ).compiled()
 
@@ -283,7 +283,7 @@ class SignatureParts:
     @property
     def conditions(self) -> tuple[Expression, ...]:
         """The conditions on values that it adds to the synopsis."""
-        return (*self.where, *(each.when for each in self.refuse))
+        return (*self.only_if, *(each.when for each in self.refuse))
 
     @property
     def options(self) -> tuple[Option, ...]:
@@ -431,7 +431,7 @@ _KEYS = (
     "example",
     "count",
     "open",
-    "folders",
+    "directories",
     "units",
     "list",
 )
@@ -472,7 +472,7 @@ def _fields_of(name: str, kind: type[ValueType], table: Mapping[str, object]) ->
             continue
         if field not in taken:
             # The default of another type says nothing, and a spec that states it is not wrong.
-            if (key, value) in (("case", "exact"), ("open", False), ("folders", False), ("units", [])):
+            if (key, value) in (("case", "exact"), ("open", False), ("directories", False), ("units", [])):
                 continue
             article = "an" if kind.type[0] in "aeiou" else "a"
             message = f'{name}: "{key}" does not go with {article} {kind.type}'

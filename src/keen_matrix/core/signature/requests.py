@@ -223,7 +223,7 @@ class Builder:
         return frozenset(gone)
 
     def control(self, words: tuple[str, ...]) -> tuple[str, ...]:
-        """Return what a vector made from these words stands on: them, or, where no vector of the
+        """Return what a vector made from these words stands on: them, or, where no call of the
         form is accepted, the smallest one, of which that is known."""
         if self.grounds.works:
             return words
@@ -439,7 +439,7 @@ def fitting(signature: Signature, request: Request) -> Request | None:
         return request
     slots = list(request.slots())
     read = {name for condition in signature.conditions for name in condition.names}
-    own = {"where", *(each.kind for each in signature.refuse)}
+    own = {"condition", *(each.kind for each in signature.refuse)}
     only = judgement.status == "refused" and {each.kind for each in judgement.refusals} <= own
     if only and not {"words", "argc"} & read:
         slots = [each for each in slots if identifier(each[2]) in read]

@@ -36,8 +36,8 @@ class Signature(SignatureParts):
         """Return what a conforming program does with a vector: accepted, refused (with every kind
         and culprit), or unspecified.
 
-        `files` are the names that exist where the program runs, those of folders with a slash at
-        the end; without them, those that the types know.
+        `files` are the names that exist where the program runs, those of directories with a slash
+        at the end; without them, those that the types know.
 
         Follows the habits of the reader, or those of the style (the POSIX Utility Syntax
         Guidelines, XBD 12.2, and the GNU long-option conventions) with the switches that are set.
@@ -60,9 +60,9 @@ class Signature(SignatureParts):
         key = files, are_all
         found = self._in_directories.get(key)
         if found is None:
-            folders = {name.rstrip("/") for name in files if name.endswith("/")}
-            folders |= {os.path.dirname(name) for name in files} - {""}
-            known = {"dir": frozenset(folders), "file": frozenset(files - folders)}
+            directories = {name.rstrip("/") for name in files if name.endswith("/")}
+            directories |= {os.path.dirname(name) for name in files} - {""}
+            known = {"dir": frozenset(directories), "file": frozenset(files - directories)}
             values = {
                 name: replace(value, known=known[value.type], closed=are_all)
                 if isinstance(value, Existing)
@@ -96,4 +96,4 @@ def with_unequal(signature: Signature, pairs: tuple[tuple[str, str], ...]) -> Si
     if not pairs:
         return signature
     conditions = tuple(Expression(unequal_condition(each)) for each in pairs)
-    return replace(signature, where=(*signature.where, *conditions))
+    return replace(signature, only_if=(*signature.only_if, *conditions))

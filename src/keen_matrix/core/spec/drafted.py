@@ -24,23 +24,22 @@ LONGEST_NOTE = 100
 FAMILIES = "help, accepted, refusals, rephrasings, effects, again, elsewhere"
 
 
-def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) -> str:
+def spec_text(draft: Draft, program: Sequence[str], source: str, directory: str) -> str:
     """Return a commented spec. It lints clean: what does not fit together stands in a comment.
 
-    `source` says what the draft was made of, `folder` is where the spec is to stand: files of the
-    program are named from there.
-    """
+    `source` says what the draft was made of, `directory` is where the spec is to stand: files of
+    the program are named from there."""
     lines = [
         f"# Drafted from {source}. Guesses are marked; look at each before you trust a run.",
         "[program]",
-        f"launch = {_launch(program, folder)}",
+        f"launch = {_launch(program, directory)}",
         "",
     ]
     fits = True
     try:
         signature = with_sample_file(checked(draft))
         if all(each.smallest() is None for each in builders(signature)):
-            raise Misuse("no vector can be made that it accepts")
+            raise Misuse("no call can be made that it accepts")
     except KeenMatrixError as error:
         draft.doubts.append(f"the signature did not fit together and is left out: {error}")
         lines += ["# " + line for text in _signature_lines(draft) for line in text.split("\n")]
@@ -51,7 +50,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, folder: str) ->
     if fits and any(each.get("type") == "file" for each in draft.values.values()):
         sample = f"{_text(SAMPLE_FILE)} = {_text(SAMPLE_LINES)}   # guess: a file that it can read"
         lines += ["", "[files]", sample]
-    if not fits:  # with a signature a run tries the smallest vectors by itself
+    if not fits:  # with a signature a run tries the smallest calls by itself
         lines += ["", "[[matrix]]", 'name = "first try"', f"line = {_array(draft.help[:1])}"]
         lines += [f"expect.exit = {0 if draft.help else '[0, 1, 2]'}     # guess"]
     return "\n".join(lines) + "\n"
@@ -114,11 +113,11 @@ def _form(line: str, indent: str, *, broken: bool) -> str:
     return f'"""\n{inner}\n{indent}"""'
 
 
-def _launch(program: Sequence[str], folder: str) -> str:
+def _launch(program: Sequence[str], directory: str) -> str:
     words = []
     for word in program:
         if os.path.isfile(word) and (os.sep in word or word not in _path_programs()):
-            words.append("{here}/" + os.path.relpath(word, folder))
+            words.append("{here}/" + os.path.relpath(word, directory))
         else:
             words.append(word.replace("{", "{{").replace("}", "}}"))
     plain = all(word and not set(word) & set(" \t'\"\\") for word in words)

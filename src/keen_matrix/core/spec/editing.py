@@ -209,7 +209,7 @@ def without_key(text: str, path: KeyPath) -> str:
     pair = next((each for each in found.pairs if each.path == path), None)
     if pair is None:
         if value_at(text, *path) is not None:
-            raise EditFault(f"{_shown(path)} is written as a table of its own")
+            raise EditFault(f"{_shown(path)} is written as a separate table")
         return text
     return _checked(text, _without_pair(text, found, pair), path, None)
 
@@ -287,7 +287,7 @@ def _with_new_key(text: str, found: _Written, path: KeyPath, value: str, comment
     newline = _newline(text)
     line = f"{toml_key(str(path[-1]))} = {value}{_tail(comment)}".replace("\n", newline)
     if not header:
-        raise EditFault(f"{_shown(path)} has no table to stand in")
+        raise EditFault(f"{_shown(path)} has no table to be added to")
     return f"{_ended(text)}{newline}[{header}]{newline}{line}{newline}"
 
 
@@ -384,7 +384,7 @@ def _checked(before: str, after: str, path: KeyPath, new: Callable[[Any], Any] |
     try:
         made = _data(after)
     except (tomllib.TOMLDecodeError, ValueError):
-        raise EditFault(f"{_shown(path)} cannot be changed in the way in which it is written") from None
+        raise EditFault(f"{_shown(path)} cannot be edited as it is written") from None
     wanted = copy.deepcopy(_data(before))
     _put(wanted, path, new)
     if made != wanted and repr(made) != repr(wanted):

@@ -2,7 +2,7 @@
 
 Tables are laid over each other: first the project file, then the files that are included, in their
 order, then the spec. Of a key that several have the last one wins; matrices, masks and known
-differences are put behind each other. Paths in every file go from the folder of the spec that is
+differences are put behind each other. Paths in every file go from the directory of the spec that is
 run, as `{here}` does.
 """
 
@@ -103,15 +103,15 @@ def _included(source: Source, chain: tuple[str, ...]) -> Iterator[Layer]:
 
 
 def _missing(source: Source, key: tuple[str | int, ...], name: str, path: str) -> Problem:
-    folder = os.path.dirname(path) or "."
+    directory = os.path.dirname(path) or "."
     try:
-        there = [each for each in os.listdir(folder) if each.endswith(".toml")]
+        there = [each for each in os.listdir(directory) if each.endswith(".toml")]
     except OSError:
         there = []
     hint = nearest(os.path.basename(name), there)
     near = os.path.join(os.path.dirname(name), hint) if hint else None
     return source.problem(
-        key, f"{name} does not exist", expected="a file, from the folder of this one", suggestion=near
+        key, f"{name} does not exist", expected="a file, from the directory of this one", suggestion=near
     )
 
 
@@ -130,9 +130,9 @@ def placed(problem: Problem) -> Problem:
 # --- the project file ---
 
 
-def project_file(folder: str) -> Layer | None:
-    """Return the project file of a folder (see core.spec.project). Raises SpecFault."""
-    for path in project_paths(folder):
+def project_file(directory: str) -> Layer | None:
+    """Return the project file of a directory (see core.spec.project). Raises SpecFault."""
+    for path in project_paths(directory):
         look(path)
         if os.path.isfile(path):
             source = _read(path)
@@ -152,9 +152,9 @@ def _read(path: str) -> Source:
     return found
 
 
-def run_defaults(folder: str) -> RunDefaults:
-    """Return what the project file of a folder says of runs. Raises SpecFault."""
-    found = project_file(folder)
+def run_defaults(directory: str) -> RunDefaults:
+    """Return what the project file of a directory says of runs. Raises SpecFault."""
+    found = project_file(directory)
     if found is None:
         return RunDefaults()
     return _validated_run(found)

@@ -3,7 +3,7 @@ most of a small run's start.
 
 A kept spec stands for the spec's text, for every file that reading it looked at, and for this very
 build of Keen Matrix. When one of them is another now, the spec is read anew. They are kept in the
-user's own cache folder and never beside the spec: they are Python pickles, and reading one that
+user's own cache directory and never beside the spec: they are Python pickles, and reading one that
 somebody else has written would run what that somebody likes.
 """
 
@@ -22,7 +22,7 @@ from hashlib import blake2b
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Problem, RunFault
-from keen_matrix.core.files import cache_folder, drop_oldest, open_regular, read_regular
+from keen_matrix.core.files import cache_directory, drop_oldest, open_regular, read_regular
 from keen_matrix.core.model.lookups import Stamp, stamp, watching
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.oracle import named_functions, oracle_names
@@ -96,9 +96,9 @@ def kept_problems(path: str) -> list[Problem]:
     return problems
 
 
-def folder() -> str:
-    """Return the folder in which specs are kept."""
-    return cache_folder("specs")
+def directory() -> str:
+    """Return the directory in which specs are kept."""
+    return cache_directory("specs")
 
 
 def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
@@ -114,7 +114,7 @@ def _place_of(path: str, suffix: str = SUFFIX, also: str = "") -> str:
     # Its path too: names in messages, and files beside it, follow from where it stands.
     for each in (path, os.path.realpath(path), VERSION, sys.version, _build(), also):
         digest.update(b"\0" + each.encode("utf-8", "surrogateescape"))
-    return os.path.join(folder(), digest.hexdigest() + suffix)
+    return os.path.join(directory(), digest.hexdigest() + suffix)
 
 
 @functools.cache  # this process has loaded one build, whatever its files become
@@ -131,7 +131,7 @@ def _build() -> str:
 
 
 def _is_ours(path: str) -> bool:
-    """Tell whether nobody else could have written a file or folder."""
+    """Tell whether nobody else could have written a file or directory."""
     info = os.stat(path)
     return info.st_uid == os.getuid() and not info.st_mode & 0o022
 

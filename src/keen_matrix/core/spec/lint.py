@@ -149,7 +149,7 @@ class _SpecChecker:
         self.texts.check(placed_in(SignatureTable, ("signature",), data), known)
         for name, kind in signature.values.items():
             if isinstance(kind, Existing) and kind.closed and not kind.legal():
-                message = f"{name} is a {kind.type} that exists, and the spec puts none in place"
+                message = f"{name} is a {kind.type} that must exist, but the spec provides none"
                 found = self.source.warning(
                     ("signature", "values", name),
                     message,
@@ -162,7 +162,7 @@ class _SpecChecker:
             reason = signature.judge(builders(signature)[0].plain((), full=False).words()).reasons[-1:]
             self.add(
                 ("signature",),
-                "no vector can be made that this signature accepts",
+                "no call can be made that this signature accepts",
                 at_key=True,
                 expected=f"examples that are legal ({'; '.join(reason)})",
             )
@@ -222,7 +222,7 @@ class _SpecChecker:
             return
         if name in first:
             line = self.source.line(("matrix", first[name], "name"))
-            expected = f"another name; the first one stands in line {line}"
+            expected = f"another name; the first one is in line {line}"
             self.add(("matrix", index, "name"), f'two matrices are named "{name}"', expected=expected)
         first.setdefault(name, index)
         if name in self.families:
@@ -269,7 +269,7 @@ class _SpecChecker:
         if matrix is not None and matrix.steps and all(step.is_other for step in matrix.steps):
             self.add(
                 (*path, "steps"),
-                "no step starts the program under test, so nothing of it would be checked",
+                "no step starts the program under test, so nothing about it would be checked",
                 at_key=True,
                 expected="a step without launch",
             )

@@ -21,8 +21,8 @@ from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.combine import (
     CombineFault,
     demand_of,
+    denser_levels,
     fixed_levels,
-    focus_levels,
     no_rows_fault,
     possible_strength,
     strength_of,
@@ -127,13 +127,13 @@ def _idle_family(spec: Spec, source: Source, matrix: Matrix) -> list[Problem]:
     from keen_matrix.core.vectors.derived import family_for
 
     family = family_for(spec, matrix)
-    # A program without help has no vectors that ask for it, and nothing is hidden by that.
+    # A program without help has no cases that ask for it, and nothing is hidden by that.
     without_help = matrix.family == "help" and not (spec.signature and spec.signature.help)
     if family.vectors or without_help:
         return []
     why = f" ({'; '.join(family.left_out)})" if family.left_out else ""
     path: KeyPath = ("signature", "derive") if "derive" in source.data["signature"] else ("signature",)
-    return [source.warning(path, f'the family "{matrix.family}" has no vectors{why}', at_key=True)]
+    return [source.warning(path, f'the family "{matrix.family}" has no cases{why}', at_key=True)]
 
 
 class _DeepChecker:
@@ -142,7 +142,7 @@ class _DeepChecker:
     def __init__(self, spec: Spec, matrix: Matrix, source: Source, oracle: frozenset[str], used: Any) -> None:
         self.spec, self.matrix, self.source = spec, matrix, source
         self._asks = bool(oracle_called(matrix, oracle))
-        self.maker = CaseMaker(spec, replace(matrix, where=()) if self._asks else matrix, {})
+        self.maker = CaseMaker(spec, replace(matrix, only_if=()) if self._asks else matrix, {})
         self.layout = self.maker.layout
         self.levels = [factor.levels for factor in self.layout.factors]
         self.rules = [Predicate(each.factors, each.test) for each in self.maker.constraints]
@@ -161,8 +161,8 @@ class _DeepChecker:
             self._reachable()
             for number in range(len(self.matrix.always)):
                 fixed_levels(self.matrix, self.layout, number)
-            for number in range(len(self.matrix.focus)):
-                focus_levels(self.matrix, self.layout, number)
+            for number in range(len(self.matrix.denser)):
+                denser_levels(self.matrix, self.layout, number)
             self._size()
         except (CombineFault, WhereFault) as fault:
             self.found.append(placed(fault_problem(self.spec.path, self.matrix, fault)))
@@ -191,7 +191,7 @@ class _DeepChecker:
                 self.warn(
                     ("axes", name),
                     f'the axis "{name}" has a single value',
-                    expected="two or more; one can stand in the line",
+                    expected="two or more; a single one can be written in the line",
                 )
             if len(values) > MOST_COMPARED or isinstance(values, range):
                 continue
@@ -215,7 +215,7 @@ class _DeepChecker:
                 continue
             seen = {constraint.test(levels) for levels in _tuples(sizes)}
             if seen == {True}:
-                self.warn(("where", number), "this condition is always true")
+                self.warn(("only-if", number), "this condition is always true")
             elif seen == {False}:
                 raise no_rows_fault(self.maker.constraints, [self.maker.constraints.index(constraint)])
         clash = clashing(self.levels, self.rules)
@@ -223,7 +223,7 @@ class _DeepChecker:
             raise no_rows_fault(self.maker.constraints, clash)
 
     def _reachable(self) -> None:
-        """Point out values and alternatives that no vector can have."""
+        """Point out values and alternatives that no case can have."""
         feasible = Feasible(self.levels, self.rules)
         for number, factor in enumerate(self.layout.factors):
             if number not in feasible.component or factor.levels > MOST_COMPARED // 10:
@@ -234,12 +234,12 @@ class _DeepChecker:
                 value = self.layout.values[factor.name][level] if factor.kind in ("axis", "group") else None
                 if factor.kind == "axis":
                     self.warn(
-                        ("axes", factor.name), f'the value {value!r} of "{factor.name}" can never be taken'
+                        ("axes", factor.name), f'the value {value!r} of "{factor.name}" can never be used'
                     )
                 elif factor.kind == "group" and value is not None:
                     self.warn(("line",), f'"{value}" can never be chosen')
                 elif factor.kind == "rows":
-                    self.warn(("rows",), f"row {level + 1} can never be taken")
+                    self.warn(("rows",), f"row {level + 1} can never be used")
 
     def _size(self) -> None:
         if strength_of(self.matrix) is not None:
@@ -262,7 +262,7 @@ class _DeepChecker:
         self.found.append(
             self.source.problem(
                 (*self.path, "name"),
-                f'the matrix "{self.matrix.name}" has {product:,} vectors',
+                f'the matrix "{self.matrix.name}" has {product:,} cases',
                 expected=expected,
             )
         )

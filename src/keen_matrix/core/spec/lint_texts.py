@@ -115,7 +115,9 @@ class TextChecker:
                 self._nothing(path, key, "an empty text", "a text, or empty = true for no output")
         pattern = table.get("matches")
         if isinstance(pattern, str) and _matches_all(pattern):
-            self._nothing(path, "matches", "this pattern", "one that needs a character, or ^ and $ around it")
+            self._nothing(
+                path, "matches", "this pattern", "one that needs at least a character, or ^ and $ around it"
+            )
         for key in ("number-of-lines", "size"):
             if table.get(key) == "0..":
                 self._nothing(path, key, "0 or more", 'a number, or a range such as "1.."')
@@ -162,7 +164,7 @@ class TextChecker:
             "this brace is not a field of an axis, a column or a NAME",
             offset=offset,
             at_key=placed.is_key,
-            expected=f"{{{{ and }}}} for braces that stand for themselves{way}",
+            expected=f"{{{{ and }}}} for literal braces{way}",
         )
 
     def _fields(self, path: KeyPath, fields: list[Field], known: Set[str], *, at_key: bool = False) -> None:
@@ -194,10 +196,11 @@ class TextChecker:
             if name in OF_THE_OUTCOME and "when" in path:
                 self.add(
                     path,
-                    f'a condition is asked before the launch, so "{name}" has no value here yet',
+                    f'a condition is evaluated before the launch, so "{name}" has no value here yet',
                     offset=at,
                     at_key=at is None,
-                    expected="axes, columns and NAMEs; what may come in several ways is any = [{ … }, { … }]",
+                    expected="axes, columns and NAMEs; for several allowed outputs write any = [{ … }, "
+                    "{ … }]",
                 )
                 continue
             self._unknown_name(path, name, known, at)
@@ -210,7 +213,7 @@ class TextChecker:
             self.add(path, f'unknown function "{name}"', offset=at, at_key=at is None, suggestion=hint)
 
     def _constants(self, path: KeyPath, expression: Expression, offset: int | None) -> None:
-        """Warn of constants that a name never is, and of options that no vector has: such a
+        """Warn of constants that a name never is, and of options that no case has: such a
         condition is always the same, and what hangs on it is never checked, or not only where it is
         meant to be."""
         for name, constant in comparisons(expression):
@@ -236,10 +239,10 @@ class TextChecker:
                     hint,
                     None if hint else f"one of {listed}{more}",
                 )
-        for word in constant_arguments(expression, "given"):
+        for word in constant_arguments(expression, "has"):
             if self.words is not None and word not in self.words:
                 hint = nearest(word, self.words)
-                message = f"no vector has {word}, so given({word!r}) is always false"
+                message = f"no case has {word}, so has({word!r}) is always false"
                 self._warn(path, message, word, offset, expression, hint)
 
     def _warn(
@@ -271,7 +274,7 @@ def _names_known(placed: PlacedText, known: Set[str], of_vector: Set[str]) -> Se
         key in ("launch", "build", "once-before", "once-after") and placed.path[0] != "matrix"
     ) or "launchers" in placed.path[:2]:
         return {"here"}
-    if placed.path[0] == "matrix" and (key == "where" or _is_line(placed.path)):
+    if placed.path[0] == "matrix" and (key == "only-if" or _is_line(placed.path)):
         return of_vector
     if key == "holds":
         return known | _groups(placed.table.get("matches"))

@@ -92,7 +92,7 @@ class Source(Struct):
 
     @property
     def here(self) -> str:
-        """The absolute folder of the spec."""
+        """The absolute directory of the spec."""
         return str(Path(self.path).resolve().parent)
 
     def is_table(self, path: KeyPath) -> bool:
@@ -272,7 +272,7 @@ def read_source(path: str, text: str | None = None) -> Source:
 def _read_bytes(path: str) -> bytes:
     try:
         if os.path.isdir(path):
-            raise IsADirectoryError(errno.EISDIR, "it is a folder")
+            raise IsADirectoryError(errno.EISDIR, "it is a directory")
         # To open a pipe would wait for a writer that may never come.
         if not os.path.isfile(path) and os.path.exists(path):
             raise OSError(errno.EINVAL, "it is not a regular file")
@@ -373,7 +373,7 @@ def _given_twice(path: str, lines: Sequence[str], line: int) -> Problem | None:
     elif key is not None:
         at, name = key.start(1), key[1]
         number = _line_of_key(lines, line, name)
-        message, expected = f'"{name}" is given here and in line {number}', "it once in a table"
+        message, expected = f'"{name}" is here and also in line {number}', "it once in a table"
     else:
         return None
     if not number:
@@ -425,7 +425,7 @@ def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
     name, line = ".".join(keys), text.count("\n", 0, first) + 1
     is_header = text[:first].rpartition("\n")[2].lstrip().startswith("[")
     if is_header:
-        message = f"[{name}] stands here and again in line {later}"
+        message = f"[{name}] is here and again in line {later}"
         expected = "one table with all of its keys"
     else:
         message = f'"{name}" is complete here, and line {later} adds to it'
@@ -436,7 +436,10 @@ def _two_ways_problem(path: str, text: str, at: int, names: str) -> Problem:
                 f"one way to write it: where there are several, {header} and a key a line for each of them"
             )
         else:
-            expected = f"one way to write it: {last} = {{ KEY = …, KEY = … }} in one place, or {last}.KEY = … in a line each"
+            expected = (
+                f"one way to write it: {last} = {{ KEY = …, KEY = … }} in one place, or "
+                f"{last}.KEY = … in a line each"
+            )
     return Problem(
         path=path,
         line=line,

@@ -126,7 +126,7 @@ def _cases(
     # The search for all pairs of a thousand axes takes seconds. Rows that have each value once are
     # vectors of the same kind, and there at once.
     if strength_of(matrix) is not None and len(matrix.axes) > WIDE:
-        matrix = replace(matrix, combine="each", always=(), focus=())
+        matrix = replace(matrix, combine="each", always=(), denser=())
     return unfold_matrix(spec, matrix, functions or {})
 
 
@@ -137,7 +137,7 @@ def oracle_called(matrix: Matrix, oracle: frozenset[str]) -> frozenset[str]:
 
 def _unfolding_parts(matrix: Matrix) -> Iterator[Expression]:
     """Yield the expressions that are evaluated while a matrix is unfolded."""
-    yield from matrix.where
+    yield from matrix.only_if
     yield from (Expression(each.source) for step in matrix.steps for each in step.line.fields())
     for template in (matrix.other.words or ()) if matrix.other else ():
         yield from template.expressions
@@ -236,7 +236,7 @@ def _problem(spec: Spec, where: str, fault: ExpressionFault, text: str = "") -> 
     be found."""
     from keen_matrix.core.spec.source import read_source
 
-    message = f"{text or fault}, in every vector that was tried"
+    message = f"{text or fault}, in every case that was tried"
     text = read_source(spec.path).text
     if not fault.source:
         return Problem(path=spec.path, line=int(where.rpartition(":")[2] or 0), column=1, message=message)

@@ -127,7 +127,7 @@ def _at_edges(table: Table, here: str, types: Types) -> Values:
 def _plainly_bad(table: Table, here: str, types: Types) -> Values:
     values = tuple(_type_of(table.bad or "", "bad", types).bad())
     if not values:
-        raise SourceFault(f"{table.bad} has no values that are plainly bad", "bad")
+        raise SourceFault(f"{table.bad} has no values that are certainly wrong", "bad")
     return values
 
 
@@ -275,7 +275,7 @@ def read_csv(path: str, name: str, separator: str | None = None) -> CsvTable:
             raise SourceFault(f"{name} is empty; expected a header line")
         twice = next((column for column in header if header.count(column) > 1), None)
         if twice is not None:
-            raise SourceFault(f'{name}:1: the column "{twice}" stands twice in the header')
+            raise SourceFault(f'{name}:1: the column "{twice}" occurs twice in the header')
         rows, lines, begun = [], [], reader.line_num + 1
         for row in reader:
             at, begun = begun, reader.line_num + 1
@@ -284,7 +284,7 @@ def read_csv(path: str, name: str, separator: str | None = None) -> CsvTable:
                 continue
             if len(row) != len(header):
                 sign = SEPARATOR_NAMES.get(found, found)
-                how = "as separator says" if separator is not None else "as its header is"
+                how = "as `separator` says" if separator is not None else "as its header is"
                 raise SourceFault(
                     f"{name}:{at}: {len(row)} fields; expected {len(header)}, as in the header "
                     f"(separated by {sign}, {how})"

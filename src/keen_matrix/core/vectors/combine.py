@@ -90,7 +90,7 @@ def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint])
         demand = replace(
             demand_of(layout, constraints, strength),
             always=[fixed_levels(matrix, layout, number) for number in range(len(matrix.always))],
-            focus=[focus_levels(matrix, layout, number) for number in range(len(matrix.focus))],
+            denser=[denser_levels(matrix, layout, number) for number in range(len(matrix.denser))],
             effort=matrix.effort,
             seed=matrix.seed,
         )
@@ -137,7 +137,7 @@ def _searched(demand: Demand, place: str) -> Covering:
         return kept
     began = time.monotonic()
     found = cover(demand)
-    # A file costs more than a short search, and a folder full of them has to be looked after.
+    # A file costs more than a short search, and a directory full of them has to be looked after.
     if place and time.monotonic() - began > WORTH_KEEPING:
         keep(place, found)
     return found
@@ -155,18 +155,20 @@ def possible_strength(matrix: Matrix, layout: Layout) -> int:
     if matrix.combine in STRENGTHS and have:
         return have  # every pair of a single axis is each of its values
     noun = "1 axis" if have == 1 else f"{have} axes and groups"
-    raise CombineFault(f"a strength of {strength} needs as many axes; this matrix has {noun}", "combine")
+    raise CombineFault(
+        f"a strength of {strength} needs at least as many axes; this matrix has {noun}", "combine"
+    )
 
 
 def no_rows_fault(constraints: Sequence[Constraint], clash: Sequence[int]) -> CombineFault:
-    """Return the fault that no vector is left, naming the conditions that clash."""
+    """Return the fault that no case is left, naming the conditions that clash."""
     sources = [constraints[number].source for number in clash if constraints[number].source]
     if not clash:
         return CombineFault("a combination under always breaks a condition of where", "always")
     if len(sources) == 1:
-        return CombineFault(f'no vector is left: "{sources[0]}" is never true', "where")
+        return CombineFault(f'no case is left: "{sources[0]}" is never true', "only-if")
     named = " and ".join(f'"{source}"' for source in sources)
-    return CombineFault(f"no vector is left; these clash: {named}", "where")
+    return CombineFault(f"no case is left; these exclude each other: {named}", "only-if")
 
 
 def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
@@ -192,20 +194,22 @@ def fixed_levels(matrix: Matrix, layout: Layout, number: int) -> dict[int, int]:
         if level is None:
             raise CombineFault(f"{value!r} is not a value of {name}", "always", number)
         if found.setdefault(layout.names[name], level) != level:
-            raise CombineFault("these values stand in different rows", "always", number)
+            raise CombineFault("these values are in different rows", "always", number)
     return found
 
 
-def focus_levels(matrix: Matrix, layout: Layout, number: int) -> tuple[tuple[int, ...], int]:
-    """Return the factors and the strength of one focus; a strength of 0 stands for all of them.
-    Raises CombineFault."""
-    names, strength = matrix.focus[number]
+def denser_levels(matrix: Matrix, layout: Layout, number: int) -> tuple[tuple[int, ...], int]:
+    """Return the factors and the strength of one `denser` table; a strength of 0 stands for all of
+    them. Raises CombineFault."""
+    names, strength = matrix.denser[number]
     for name in names:
         if name not in layout.names:
-            raise CombineFault(f'"{name}" is neither an axis nor a group', "focus", number)
+            raise CombineFault(f'"{name}" is neither an axis nor a group', "denser", number)
     factors = tuple(dict.fromkeys(layout.names[name] for name in names))
     if strength > len(factors):
         raise CombineFault(
-            f"a strength of {strength} needs as many axes; the focus has {len(factors)}", "focus", number
+            f"a strength of {strength} needs at least as many axes; this denser set has {len(factors)}",
+            "denser",
+            number,
         )
     return factors, strength or len(factors)

@@ -36,7 +36,7 @@ class Constraint(Struct):
     test: Callable[[tuple[int, ...]], bool]
     source: str = ""
     #: Whether it always says the same of the same values: not where it calls the oracle, or looks
-    #: at the folder of the spec.
+    #: at the directory of the spec.
     is_fixed: bool = True
     #: Where it says no more than that the first factor stands inside one level of the second: that
     #: level.
@@ -59,7 +59,7 @@ def constraints_of(
     made = [_presence(number, factor) for number, factor in enumerate(layout.factors) if factor.parents]
     made += _by_cells(matrix, layout)
     scope_functions = {**FUNCTIONS, **(functions or {})}
-    for number, expression in enumerate(matrix.where):
+    for number, expression in enumerate(matrix.only_if):
         made.append(_where(expression, number, layout, here, scope_functions))
     return made
 

@@ -2,7 +2,7 @@
 
 The line is looked at as a grammar: when at every choice the next word alone tells which way was
 taken (the LL(1) condition, with the values of an axis as the words that its place can begin with),
-the words can be read back to the levels that gave them. Only then need no vector be remembered to
+the words can be read back to the levels that gave them. Only then need no case be remembered to
 find identical ones.
 """
 

@@ -29,7 +29,7 @@ def fault_problem(path: str, matrix: Matrix, fault: CombineFault | WhereFault) -
     """Return the problem that a fault of combining stands for, with its key and without a line."""
     place: tuple[str | int, ...] = ("signature",) if matrix.family else ("matrix", matrix.index)
     if isinstance(fault, WhereFault):
-        return Problem(path=path, message=str(fault), key=(*place, "where", fault.number))
+        return Problem(path=path, message=str(fault), key=(*place, "only-if", fault.number))
     key = (fault.key,) if fault.key else ()
     number = (fault.number,) if fault.number is not None else ()
     return Problem(path=path, message=f'matrix "{matrix.name}": {fault}', key=(*place, *key, *number))

@@ -4,7 +4,7 @@ time.
 An array is found again by a digest of everything that the search depends on: the levels, the
 conditions with the values that they look at, what must be in it, seed and effort, and this very
 build of the search. A condition that calls a function of the oracle may say something else
-tomorrow; such arrays are not kept. They stand in the user's own cache folder, and are numbers:
+tomorrow; such arrays are not kept. They stand in the user's own cache directory, and are numbers:
 reading one runs nothing."""
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ from collections.abc import Sequence
 from hashlib import blake2b
 from typing import TYPE_CHECKING
 
-from keen_matrix.core.files import cache_folder, drop_oldest, open_regular, replacing
+from keen_matrix.core.files import cache_directory, drop_oldest, open_regular, replacing
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Matrix
 from keen_matrix.core.vectors.constraints import Constraint
@@ -55,13 +55,13 @@ def place_of(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint], 
         matrix.line_text if len(constraints) else "",
         [[cell is None for cell in row] for row in matrix.rows if None in row],
         demand.always,
-        demand.focus,
+        demand.denser,
         demand.effort,
         demand.seed,
     ]
     text = repr(told).encode("utf-8", "surrogatepass")
     digest = blake2b(text, digest_size=16).hexdigest()
-    return os.path.join(cache_folder("rows"), digest + SUFFIX)
+    return os.path.join(cache_directory("rows"), digest + SUFFIX)
 
 
 def _build() -> list[object]:

@@ -28,8 +28,14 @@ def has_marks(spec: Spec, matrix: Matrix) -> bool:
 def _says_more(spec: Spec, matrix: Matrix) -> bool:
     """Tell whether more is said than where rows stand."""
     marks = matrix.marks
-    told = marks.note is not None or marks.known or marks.skips or marks.needs or marks.expected_columns
-    return bool(told or spec.known or spec.program.needs or {NOTE, KNOWN} & {*matrix.columns})
+    told = (
+        marks.note is not None
+        or marks.known
+        or marks.skips
+        or marks.requires_programs
+        or marks.expected_columns
+    )
+    return bool(told or spec.known or spec.program.requires_programs or {NOTE, KNOWN} & {*matrix.columns})
 
 
 class Marking:
@@ -39,7 +45,11 @@ class Marking:
         self._spec, self._matrix, self._functions = spec, matrix, functions
         self._says_more = _says_more(spec, matrix)
         self._today = datetime.date.today()
-        missing = [each for each in (*spec.program.needs, *matrix.marks.needs) if not _is_there(each)]
+        missing = [
+            each
+            for each in (*spec.program.requires_programs, *matrix.marks.requires_programs)
+            if not _is_there(each)
+        ]
         self._missing = f"no program {missing[0]} was found in PATH" if missing else ""
 
     def marked(self, case: Case, row: str = "") -> Case:

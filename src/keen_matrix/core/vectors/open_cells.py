@@ -19,7 +19,7 @@ def used_before(
     marks: Iterable[Known | Skip | Template | None],
 ) -> frozenset[str]:
     """Return the names that are used for anything but expectations: words, what surrounds a launch,
-    which vectors there are, what is said of them."""
+    which cases there are, what is said of them."""
     found: set[str] = set()
     for line in lines:
         found |= names_in(line)

@@ -102,7 +102,7 @@ def _files_of(spec: Spec, matrix: Matrix, *, is_first: bool) -> Files | None:
         return None
     put = matrix.steps[0].surroundings.files
     constant = [(template.constant, each) for template, each in put]
-    names = frozenset(f"{name}/" if each.folder else name for name, each in constant if name)
+    names = frozenset(f"{name}/" if each.directory else name for name, each in constant if name)
     return Files(names, is_first and len(names) == len(put))
 
 

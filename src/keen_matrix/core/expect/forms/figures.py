@@ -232,7 +232,7 @@ class SortedForm(Form, frozen=True):
                 yield Mismatch(
                     form="sorted",
                     expected=expected,
-                    actual=f'line {number}, "{line}", behind "{lines[number - 2]}"',
+                    actual=f'line {number}, "{line}", after "{lines[number - 2]}"',
                 )
                 return
             before = key
@@ -280,7 +280,7 @@ class UniqueForm(Form, frozen=True):
 
     def describe(self) -> str:
         """Return what it asks for."""
-        return "has no line twice"
+        return "has no repeated line"
 
 
 def _limit(value: object) -> Limit:

@@ -144,7 +144,7 @@ def read_json(text: str) -> object:
         found = dict(pairs)
         if len(found) < len(pairs):
             twice = next(key for key, _ in pairs if sum(other == key for other, _ in pairs) > 1)
-            raise ValueError(f'the key "{twice}" stands twice')
+            raise ValueError(f'the key "{twice}" occurs twice')
         return found
 
     try:

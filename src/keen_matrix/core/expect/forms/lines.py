@@ -72,8 +72,8 @@ def lines_counted(expected: list[str], found: list[str], tolerance: Tolerance | 
     """Yield a mismatch when lines are not the same, each as often, in whatever order."""
     missing = list((Counter(expected) - Counter(found)).elements())
     extra = list((Counter(found) - Counter(expected)).elements())
-    # What is left after exact pairs: with numbers that are near, each missing line takes the
-    # first extra one that is like it.
+    # What is left after exact pairs: with numbers that are near, each missing line takes the first
+    # extra one that is like it.
     for line in list(missing) if tolerance else ():
         near = next((each for each in extra if texts_alike(line, each, tolerance)), None)
         if near is not None:

@@ -41,7 +41,7 @@ class SameForm(Form, frozen=True):
 
     file: Template | None = None
     command: tuple[Template, ...] = ()
-    #: Whether the command runs in the folder of the spec, and not in that of the case.
+    #: Whether the command runs in the directory of the spec, and not in that of the case.
     beside: bool = False
     tolerance: Tolerance | None = None
     #: Whether the order of its lines does not matter.
@@ -98,12 +98,12 @@ def read_beside(path: str) -> bytes:
 
 @lru_cache(maxsize=1_000)
 def command_output(words: tuple[str, ...], here: str) -> bytes:
-    """Return what a command prints in the spec's folder, which is the same for every case. Raises
-    ValueError."""
+    """Return what a command prints in the spec's directory, which is the same for every case.
+    Raises ValueError."""
     return _output(words, here, None)
 
 
-def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) -> bytes:
+def _output(words: tuple[str, ...], directory: str, env: Mapping[str, str] | None) -> bytes:
     """Return what a command prints on an empty standard input. Raises ValueError with what it said
     when it fails."""
     import subprocess  # few specs need it, and every worker would pay for it when it starts
@@ -114,7 +114,7 @@ def _output(words: tuple[str, ...], folder: str, env: Mapping[str, str] | None) 
             stdin=subprocess.DEVNULL,
             capture_output=True,
             timeout=COMMAND_SECONDS,
-            cwd=folder,
+            cwd=directory,
             env=None if env is None else dict(env),
             check=False,
         )

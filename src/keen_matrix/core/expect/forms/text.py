@@ -177,7 +177,7 @@ class MatchesForm(Form, frozen=True):
             # time.
             found = regex.compile(self.pattern).search(text, timeout=MATCH_SECONDS)
         except TimeoutError:
-            note = f"{self.pattern} (given up after {MATCH_SECONDS:g} s)"
+            note = f"{self.pattern} (gave up after {MATCH_SECONDS:g} s)"
             yield Mismatch(form="matches", expected=note, actual=text, problem=True)
             return
         if not found:

@@ -136,19 +136,19 @@ class Following:
         self, spec: Spec, launch: ResolvedLaunch, tracer: Tracer, told: Callable[[str], None]
     ) -> None:
         self.spec, self.launch, self.tracer = spec, launch, tracer
-        self.own = own_folders(spec, launch)
+        self.own = own_directories(spec, launch)
         self._told = told
-        self._folder = ""
+        self._directory = ""
 
     def __enter__(self) -> Following:
         # Made here and not when the value is: an interruption between the two would leave it
         # behind.
-        self._folder = tempfile.mkdtemp(prefix="keen-matrix-lines-")
-        self._how = self.tracer.traced(self.launch, self._folder, self.own)
+        self._directory = tempfile.mkdtemp(prefix="keen-matrix-lines-")
+        self._how = self.tracer.traced(self.launch, self._directory, self.own)
         return self
 
     def __exit__(self, *_: object) -> None:
-        shutil.rmtree(self._folder, ignore_errors=True)
+        shutil.rmtree(self._directory, ignore_errors=True)
 
     def evidence(self, pool: WorkerPool, cases: Sequence[Case], records: Mapping[str, Record]) -> Traces:
         """Launch cases with their lines told, and compare what they do with their records; an
@@ -174,8 +174,8 @@ class Following:
         if warm is not None:
             cases = [case for case, _ in self._launched(pool, cases, records, (found, warm))]
             for case in cases:  # what their first launches told
-                for name in glob.glob(os.path.join(glob.escape(self._folder), f"{case.id}.*")):
-                    os.unlink(name)  # files only: what has folders is never warm
+                for name in glob.glob(os.path.join(glob.escape(self._directory), f"{case.id}.*")):
+                    os.unlink(name)  # files only: what has directories is never warm
         for case, is_silent in self._launched(pool, cases, records, (found, None)):
             (found.silent if is_silent else found.otherwise).append(case.id)
 
@@ -193,14 +193,14 @@ class Following:
         found, warm = into
         unsaid = self._how.unsaid
         variables = tuple(
-            (name, Template(self._in_folder(text))) for name, text in self._how.variables.items()
+            (name, Template(self._in_directory(text))) for name, text in self._how.variables.items()
         )
         pool.plan(_with(self.spec, variables), self._how.launch, Manner(warm=warm))
         by_id = {case.id: case for case in cases}
         for case in cases:
-            # Some runtimes write into a folder only when it is there.
-            for name in self._how.folders:
-                os.makedirs(os.path.join(self._folder, name.format(case_id=case.id)), exist_ok=True)
+            # Some runtimes write into a directory only when it is there.
+            for name in self._how.directories:
+                os.makedirs(os.path.join(self._directory, name.format(case_id=case.id)), exist_ok=True)
         left = []
         for number, result in enumerate(pool.results(iter(cases)), 1):
             if number % TOLD_EACH == 0:
@@ -208,18 +208,18 @@ class Following:
             case, record = by_id[result.id], records[result.id]
             # A launch that did otherwise ran other lines, and would blame them.
             did_so = _did(result.record, unsaid) == _did(record, unsaid)
-            trace = self.tracer.trace(self._folder, case.id, self.own) if did_so else None
+            trace = self.tracer.trace(self._directory, case.id, self.own) if did_so else None
             if trace is None:
                 left.append((case, did_so))
             else:
                 found.runs.append(TracedCase(case, record, trace))
         return left
 
-    def _in_folder(self, text: str) -> str:
-        """Return the text of a variable as a template that leaves the name of our folder as it
+    def _in_directory(self, text: str) -> str:
+        """Return the text of a variable as a template that leaves the name of our directory as it
         is."""
-        # A folder for temporary files may have a brace in its name.
-        return text.replace(self._folder, self._folder.replace("{", "{{").replace("}", "}}"))
+        # A directory for temporary files may have a brace in its name.
+        return text.replace(self._directory, self._directory.replace("{", "{{").replace("}", "}}"))
 
     def _warm_plan(self, cases: Sequence[Case]) -> WarmPlan | None:
         """Return how the program is run warm; None where it is not to be, cannot be, or is not
@@ -278,10 +278,10 @@ def _with(spec: Spec, variables: tuple[tuple[str, Template], ...]) -> Spec:
     return replace(spec, matrices=tuple(map(with_them, spec.matrices)))
 
 
-def own_folders(spec: Spec, launch: ResolvedLaunch) -> tuple[str, ...]:
-    """Return where the program's own files are: its folders, and single files that the launch
+def own_directories(spec: Spec, launch: ResolvedLaunch) -> tuple[str, ...]:
+    """Return where the program's own files are: its directories, and single files that the launch
     names."""
     places = places_of(spec, launch)
     scripts = [os.path.realpath(each) for each in launch.words if os.path.isfile(each)]
-    folders = [*places.folders, *map(os.path.dirname, scripts)]
-    return tuple(dict.fromkeys(each for each in folders if each not in ("/", "/usr/bin", "/bin")))
+    directories = [*places.directories, *map(os.path.dirname, scripts)]
+    return tuple(dict.fromkeys(each for each in directories if each not in ("/", "/usr/bin", "/bin")))

@@ -1,4 +1,4 @@
-"""Lines of a program that no vector runs, and the vector that would, where the signature knows
+"""Lines of a program that no case runs, and the vector that would, where the signature knows
 one."""
 
 from __future__ import annotations
@@ -16,7 +16,7 @@ MOST_ABOVE = 12
 
 
 class Unreached(Struct, frozen=True, kw_only=True):
-    """Lines one below the other that no vector runs."""
+    """Lines one below the other that no case runs."""
 
     file: str
     first: int
@@ -99,7 +99,7 @@ def _told(
 
 
 def _vector_for(spec: Spec, text: str, words: Collection[str]) -> tuple[str, ...] | None:
-    """Return a request with an option that the text names and no vector has."""
+    """Return a request with an option that the text names and no case has."""
     if spec.signature is None:
         return None
     from keen_matrix.core.signature.requests import builders

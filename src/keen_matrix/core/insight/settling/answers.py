@@ -54,7 +54,7 @@ def settle_refusals(lab: Lab) -> Iterator[Finding]:
     for words in taken[:MOST_DEFECTS]:
         kinds = " and ".join(lab.signature.judge(words).kinds)
         yield Finding(
-            text=f"it accepts what its signature refuses: {kinds}", shown=lab.shown(words), defect=True
+            text=f"it accepts calls that its signature refuses: {kinds}", shown=lab.shown(words), defect=True
         )
     if crashed:
         yield Finding(
@@ -82,7 +82,7 @@ def settle_kinds(lab: Lab) -> Iterator[Finding]:
         edits = [*_other_text(lab, kind, answers), *_other_exit(lab, kind, answers)]
         if edits:
             yield Finding(
-                text=f"refusals of the kind {kind} end otherwise than the rest",
+                text=f"refusals of the kind {kind} have another exit status",
                 shown=lab.shown(answers[0].record.argv),
                 edits=tuple(edits),
             )
@@ -238,7 +238,7 @@ def settle_help(lab: Lab) -> Iterator[Finding]:
     if streams == {"stdout"} and not lab.signature.row.help_stream and not stated:
         edit = KeyEdit(("help", "stream"), "stdout", OBSERVED)
         yield Finding(
-            text="help comes on standard output", shown=lab.shown((next(iter(sound)),)), edits=(edit,)
+            text="help is printed on standard output", shown=lab.shown((next(iter(sound)),)), edits=(edit,)
         )
 
 
@@ -255,7 +255,7 @@ def _complete(lab: Lab, spelling: str) -> Iterator[Finding]:
     shown = lab.shown((spelling,))
     if unknown:
         told = ", ".join(unknown)
-        yield Finding(text=f"the help lists {told}, which the synopsis does not have", shown=shown)
+        yield Finding(text=f"the help lists {told}, which is not in the synopsis", shown=shown)
     else:
         edit = KeyEdit(("signature", "help-complete"), True, OBSERVED)
         yield Finding(
@@ -273,7 +273,7 @@ def _help_beside(lab: Lab, spelling: str) -> Iterator[Finding]:
     at = request.behind_keywords()
     beside = (*words[:at], spelling, *words[at:])
     if not lab.answer(beside).works:
-        text = f"{spelling} is refused beside other words"
+        text = f"{spelling} is refused together with other words"
         yield Finding(text=text, shown=lab.shown(beside), defect=True)
 
 
@@ -290,14 +290,14 @@ def settle_varying(lab: Lab) -> Iterator[Finding]:
     """Find what differs between two launches of one vector."""
     for varying in varying_of(lab.experiments, _bases(lab)):
         if not varying.pattern:
-            yield Finding(text=f"{varying.stream} varies wholly from launch to launch")
+            yield Finding(text=f"{varying.stream} differs completely from launch to launch")
         elif varying.pattern not in lab.text:
             edits: tuple[Edit, ...] = (MaskEdit(varying.stream, varying.pattern),)
             yield Finding(text=f"{varying.stream} varies where it matches {varying.pattern}", edits=edits)
 
 
 def settle_surroundings(lab: Lab) -> Iterator[Finding]:
-    """Tell what the smallest vectors read of standard input, and which files they write."""
+    """Tell what the smallest calls read of standard input, and which files they write."""
     bases = _bases(lab)
     written = {words: lab.answer(words).record.files for words in bases}
     for words, files in written.items():

@@ -175,7 +175,7 @@ def _finding(lab: Lab, number: int, reduced: _Reduced) -> Finding | None:
         return None
     text = f"{' and '.join(told)} {'are refused together' if len(told) > 1 else 'is refused'}"
     note = f"{OBSERVED}: {reduced.answer.text}"
-    edits = (AppendEdit(("signature", "where"), condition, note),)
+    edits = (AppendEdit(("signature", "only-if"), condition, note),)
     return Finding(text=text, shown=shown, edits=edits)
 
 
@@ -222,7 +222,7 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
                 for slot in reduced.slots
                 if isinstance(slot.place, int)
             ]
-            told = " and ".join(f"given('{each}')" for each in keys)
+            told = " and ".join(f"has('{each}')" for each in keys)
             return f"{f'not ({told}) or ' if told else ''}{names[0]} {sign} {names[1]}"
     return None
 
@@ -231,7 +231,7 @@ def _combination(lab: Lab, number: int, reduced: _Reduced, others: Sequence[Opti
     """Return the condition that options and values do not stand together: by the values, where each
     NAME stands in one place, else by the options, where they are refused with other values as well.
     None where neither says it."""
-    terms = [f"given('{part.option.key}')" for part in others]
+    terms = [f"has('{part.option.key}')" for part in others]
     there = [name_in_conditions(lab, number, name) for name in reduced.more]
     if not all(there):
         return None  # how many words there are of a NAME is no matter for a condition
@@ -245,9 +245,9 @@ def _combination(lab: Lab, number: int, reduced: _Reduced, others: Sequence[Opti
     else:
         options = reduced.request.options
         places = [slot.place for slot in reduced.slots if isinstance(slot.place, int)]
-        terms += [f"given('{options[place].option.key}')" for place in places]
+        terms += [f"has('{options[place].option.key}')" for place in places]
     terms = list(dict.fromkeys(terms))
-    is_lone = len(terms) == 1 and terms[0].startswith("given(")  # then it is no matter of values
+    is_lone = len(terms) == 1 and terms[0].startswith("has(")  # then it is no matter of values
     return None if not terms or is_lone or len(terms) > MOST_PARTS else f"not ({' and '.join(terms)})"
 
 

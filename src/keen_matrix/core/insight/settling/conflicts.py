@@ -73,7 +73,9 @@ def settle_needs(lab: Lab) -> Iterator[Finding]:
 
 
 def _is_condition(finding: Finding) -> bool:
-    return any(isinstance(each, AppendEdit) and each.key == ("signature", "where") for each in finding.edits)
+    return any(
+        isinstance(each, AppendEdit) and each.key == ("signature", "only-if") for each in finding.edits
+    )
 
 
 def settle_pairs(lab: Lab) -> Iterator[Finding]:
@@ -82,7 +84,7 @@ def settle_pairs(lab: Lab) -> Iterator[Finding]:
     for number in range(len(lab.signature.forms)):
         found = lab.forms.ground(number)
         if found.works:
-            # what is refused by itself would hide what the others clash in
+            # what is refused on its own would hide what the others clash in
             alone = (each for each in _refused_alone(lab, number, found) if not each.about)
             found = replace(found, clashes=(*found.clashes, *alone))
             yield from _stated(lab, number, found, _clashes_in_pairs(lab, number, found))
@@ -92,7 +94,7 @@ def settle_pairs(lab: Lab) -> Iterator[Finding]:
 SIDE_BY_SIDE = 8
 #: Options that are named of those that are refused together.
 MOST_NAMED = 4
-#: Options that are tried beside one that is refused by itself.
+#: Options that are tried beside one that is refused on its own.
 MOST_PARTNERS = 12
 
 
@@ -162,7 +164,7 @@ def _stated(lab: Lab, number: int, found: UsageGrounds, clashes: Iterable[Clash]
 
 
 def _refused_alone(lab: Lab, number: int, found: UsageGrounds) -> Iterator[Clash]:
-    """Yield the options that are refused by themselves, though the fullest vector is accepted:
+    """Yield the options that are refused by themselves, though the fullest call is accepted:
     beside an option of it they do nothing."""
     trials = lab.forms.trials(number)
     trials.rebuild(found)
@@ -202,7 +204,7 @@ def _other_values(lab: Lab, number: int, clash: Clash) -> Iterator[Finding]:
 
 
 def _lone(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Finding:
-    """Return that an option is refused by itself, or which other one it needs: where there is one
+    """Return that an option is refused on its own, or which other one it needs: where there is one
     that makes it accepted, and every vector that has it without is refused."""
     key = clash.options[0]
     shown = (Shown(clash.words, clash.answer),)
@@ -215,7 +217,7 @@ def _lone(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Finding:
         return _refused_by_itself(lab, number, clash, shown)
     ((other, request, taken),) = ways
     edits: list[Edit] = [
-        AppendEdit(("signature", "where"), f"not given('{key}') or given('{other}')", OBSERVED)
+        AppendEdit(("signature", "only-if"), f"not has('{key}') or has('{other}')", OBSERVED)
     ]
     edits += [
         ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
@@ -305,8 +307,8 @@ def _refused_by_itself(lab: Lab, number: int, clash: Clash, shown: tuple[Shown, 
     builder = Builder(lab.signature, lab.signature.forms[number])
     answer = lab.answer(clash.words) if clash.words else None
     if answer is not None and _is_unknown(lab, builder, clash, answer):
-        return Finding(text=f"{key} stands in the synopsis, and the program does not know it", shown=shown)
-    text = f"{key} is refused by itself"
+        return Finding(text=f"{key} is in the synopsis, but the program does not know it", shown=shown)
+    text = f"{key} is refused on its own"
     if answer is None or refused_or_accepted(answer) != "refused":
         return Finding(text=text, shown=shown)
     needed = _needed_operand(lab, number, key, shown)
@@ -328,11 +330,11 @@ def _needed_operand(lab: Lab, number: int, key: str, shown: tuple[Shown, ...]) -
             continue
         request = builder.wished(Wish({key}, full=False, counts={name: 1}))
         if request is not None and key in _keys(request) and lab.works(request):
-            condition = f"not given('{key}') or {called} is not None"
+            condition = f"not has('{key}') or {called} is not None"
             return Finding(
                 text=f"{key} needs {name}",
                 shown=(*shown, *lab.shown(request.words())),
-                edits=(AppendEdit(("signature", "where"), condition, OBSERVED),),
+                edits=(AppendEdit(("signature", "only-if"), condition, OBSERVED),),
             )
     return None
 
@@ -482,8 +484,8 @@ def _listed(keys: Sequence[str]) -> str:
 
 def _never_together(keys: Sequence[str], answer: str) -> Edit:
     """Return the condition that some options are not given together."""
-    given = " and ".join(f"given('{each}')" for each in keys)
-    return AppendEdit(("signature", "where"), f"not ({given})", f"{OBSERVED}: {answer}")
+    given = " and ".join(f"has('{each}')" for each in keys)
+    return AppendEdit(("signature", "only-if"), f"not ({given})", f"{OBSERVED}: {answer}")
 
 
 def _within(trials: UsageTrials, changed: Usage, clash: Clash) -> list[Option]:

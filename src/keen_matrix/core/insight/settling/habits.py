@@ -72,7 +72,7 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
             if part.option.again or len(part.values) > 1:
                 continue
             legal = builder.legal(part.option.name_of(0)) if part.values else []
-            # one that is refused by itself tells nothing of a second use
+            # one that is refused on its own tells nothing of a second use
             others = [replace(part, values=(each,)) for each in legal if each != part.values[0]]
             sound = (each for each in others if lab.answer(beside_other(base, each.words())).works)
             other = next((each.values[0] for each in sound), None)
@@ -87,7 +87,7 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
     if refused and len(refused) < len(vectors):
         note = f"{OBSERVED}: {shlex.join(refused[0])[:50]}: {came(lab.answer(refused[0]))[:50]}"
         edit = KeyEdit(("signature", "repeat"), "open", note)
-        text = "some options may not be given again"
+        text = "some options may not be repeated"
         yield Finding(text=text, shown=lab.shown(*refused[:MOST_SHOWN]), edits=(edit,))
 
 

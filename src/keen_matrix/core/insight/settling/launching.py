@@ -38,5 +38,5 @@ def pass_launcher_by(lab: Lab) -> None:
     if any(warm_difference(answer.record, others[words].record) for words, answer in pairs):
         return
     name, lab.launch = os.path.basename(lab.launch.words[0]), direct
-    text = f"{name} only starts {saves.file}, and takes {saves.seconds:.1f} s for it: it is passed by"
+    text = f"{name} only starts {saves.file}, which takes it {saves.seconds:.1f} s, so it is skipped"
     lab.add(Finding(text=text, shown=lab.shown(*vectors), edits=(edit,)))

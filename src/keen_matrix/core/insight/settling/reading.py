@@ -1,4 +1,4 @@
-"""How the program reads its words: vectors on which readers differ are launched until one is left
+"""How the program reads its words: calls on which readers differ are launched until one is left
 that does all that the program does; where there is none, habit by habit."""
 
 from __future__ import annotations
@@ -86,7 +86,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
         return
     name = next(iter(left))
     telling = [each for each in seen if _differ(candidates, each)][-MOST_SHOWN:]
-    why = f"{OBSERVED}: does what the program does with {len(seen)} vectors on which readers differ"
+    why = f"{OBSERVED}: agrees with the program on {len(seen)} calls on which readers differ"
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
     edits = [*_without_style(lab, name), *edits]
     rest = list(left)[1:]
@@ -197,13 +197,13 @@ def _read_with(
 ) -> Finding:
     """Return that a reader reads the words, with some habits that are the program's own."""
     told = [f"{habit.replace('_', '-')} = {value_text(value)}" for habit, value in switches.items()]
-    why = f"{OBSERVED}: but for the switches below it does what the program does with {len(seen)} vectors"
+    why = f"{OBSERVED}: apart from the switches below it agrees with the program on {len(seen)} calls"
     edits: list[Edit] = [KeyEdit(("signature", "reader"), name, why)]
     edits = [*_without_style(lab, name), *edits]
     for habit, value in switches.items():
         edits.append(KeyEdit(("signature", habit.replace("_", "-")), value, OBSERVED))
     return Finding(
-        text=f"it reads its words as {name} does, but for {' and '.join(told)}",
+        text=f"it reads its words as {name} does, except for {' and '.join(told)}",
         shown=lab.shown(*list(against)[:MOST_SHOWN]),
         edits=tuple(edits),
     )
@@ -312,7 +312,7 @@ def said(lab: Lab, probe: ReaderProbe) -> bool | str | None:
 
 
 def probes_of(lab: Lab) -> Iterator[ReaderProbe]:
-    """Yield vectors on which readers differ, made of accepted ones."""
+    """Yield calls on which readers differ, made of accepted ones."""
     for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
         base = builder.smallest()
         if base is None or not lab.works(base):
@@ -330,7 +330,7 @@ def probes_of(lab: Lab) -> Iterator[ReaderProbe]:
 
 
 def sound_probes(lab: Lab) -> list[ReaderProbe]:
-    """Return the vectors on which readers differ, without those that a program complains of and
+    """Return the calls on which readers differ, without those that a program complains of and
     ends with 0 all the same: that it takes them is not to be told from a status that is wrong."""
     probes = list(dict.fromkeys(probes_of(lab)))
     lenient = dict.fromkeys(each.words for each in probes if each.accepted in ("take", "ignore"))

@@ -48,15 +48,15 @@ class SettlingStep(NamedTuple):
     is_frugal: bool = False
 
 
-#: In this order: each step stands on accepted vectors, which the first ones see to. What ends the
-#: call by itself hides conflicts until it is stated. Steps are numbered from 1 as they are here.
+#: In this order: each step stands on accepted calls, which the first ones see to. What acts alone
+#: hides conflicts until it is written down. Steps are numbered from 1 as they are here.
 STEPS: tuple[SettlingStep, ...] = (
-    SettlingStep(settle_smallest, "each usage", "values with which its smallest vector is accepted"),
+    SettlingStep(settle_smallest, "each usage", "values with which its smallest call is accepted"),
     SettlingStep(settle_counts, "operands", "how many words each takes"),
-    SettlingStep(settle_required, "smallest vectors", "operands and options that are required"),
+    SettlingStep(settle_required, "smallest calls", "operands and options that are required"),
     SettlingStep(settle_smallest, "what is required", "values of that"),
-    SettlingStep(settle_operands_of_options, "options", "operands that stand behind one option only"),
-    SettlingStep(settle_endless, "options", "those with which the program does not end", is_together=True),
+    SettlingStep(settle_operands_of_options, "options", "operands that go with one option only"),
+    SettlingStep(settle_endless, "options", "options with which the program does not end", is_together=True),
     SettlingStep(
         settle_told, "messages", "values that the program asks for", is_together=True, is_frugal=True
     ),
@@ -64,22 +64,22 @@ STEPS: tuple[SettlingStep, ...] = (
     SettlingStep(
         settle_types, "values without a type", "their types and bounds", is_together=True, is_frugal=True
     ),
-    SettlingStep(settle_reader, "vectors on which readers differ", "the reader"),
+    SettlingStep(settle_reader, "calls on which readers differ", "the reader"),
     SettlingStep(settle_habits, "the same, without a reader", "single habits"),
-    SettlingStep(settle_replacing, "options and operands", "options that stand in for an operand"),
+    SettlingStep(settle_replacing, "options and operands", "options that replace an operand"),
     SettlingStep(settle_actions, "options", "those that end the call"),
-    SettlingStep(settle_conflicts, "the fullest vector", "options that exclude each other", is_together=True),
+    SettlingStep(settle_conflicts, "the fullest call", "options that exclude each other", is_together=True),
     SettlingStep(settle_repeats, "options", "what a second time means"),
-    SettlingStep(settle_help, "help", "where it is printed, and what it exits with"),
+    SettlingStep(settle_help, "help", "the stream it is printed on, and its exit status"),
     SettlingStep(settle_refusals, "refusals", "their exit, stream and words"),
     SettlingStep(settle_pairs, "pairs of options", "those that are refused together", is_together=True),
     SettlingStep(
         settle_combinations, "what a run launches", "values that are refused together", is_together=True
     ),
     SettlingStep(settle_kinds, "refusals by kind", "exits and streams of one kind"),
-    SettlingStep(settle_varying, "accepted vectors", "what varies from launch to launch"),
-    SettlingStep(settle_timeout, "accepted vectors", "a timeout that suits them"),
-    SettlingStep(settle_surroundings, "accepted vectors", "surroundings that the program depends on"),
+    SettlingStep(settle_varying, "accepted calls", "output that differs from launch to launch"),
+    SettlingStep(settle_timeout, "accepted calls", "a timeout that suits them"),
+    SettlingStep(settle_surroundings, "accepted calls", "surroundings that the program depends on"),
 )
 #: Of the launches that are left at each pass, what one step may take, and what it may at least, so
 #: that those after it have their turn. What is left then goes to those that were cut short, in

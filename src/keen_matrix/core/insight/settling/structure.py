@@ -1,4 +1,4 @@
-"""What the synopsis should say: what is required, and what ends the call by itself."""
+"""What the synopsis should say: what is required, and what acts alone."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
         found = lab.forms.ground(number)
         shown = lab.shown(plain.words()) if plain is not None else ()
         for pair in found.unequal:
-            edit = AppendEdit(("signature", "where"), unequal_condition(pair), OBSERVED)
+            edit = AppendEdit(("signature", "only-if"), unequal_condition(pair), OBSERVED)
             text = f"{pair[0]} and {pair[1]} must not be the same"
             yield Finding(text=text, shown=shown, edits=(edit,))
         keys = set(found.required)
@@ -56,7 +56,7 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
         elif not found.works and plain is not None:
             line = " ".join(plain.words()) or "no words"
             yield Finding(
-                text=f"no vector of {short(form)} is accepted: not even {line}",
+                text=f"no call of {short(form)} is accepted, not even {line}",
                 shown=shown,
                 edits=tuple(_without_form(lab, number, plain)),
             )
@@ -91,7 +91,7 @@ def settle_operands_of_options(lab: Lab) -> Iterator[Finding]:
             if len(works) == len(flags) and all(works) and changed != form:
                 lines = synopsis_edit(lab, number, changed).lines
                 yield Finding(
-                    text=f"{name} is required beside options",
+                    text=f"{name} is required even with options",
                     shown=lab.shown(alone[0], requests[0].words()),
                     edits=(SynopsisEdit((*lines, "")),),
                 )
@@ -99,7 +99,7 @@ def settle_operands_of_options(lab: Lab) -> Iterator[Finding]:
 
 
 def _without_form(lab: Lab, number: int, smallest: Request) -> Iterator[Edit]:
-    """Yield what sets aside the options that make up a form of which no vector is accepted, as
+    """Yield what sets aside the options that make up a form of which no case is accepted, as
     observed: what they need cannot be said. Where there is no other form, or it has them too, the
     run is to tell."""
     others = [each for at, each in enumerate(lab.signature.forms) if at != number]
@@ -210,7 +210,7 @@ def settle_timeout(lab: Lab) -> Iterator[Finding]:
         return
     longest = max(each.record.seconds for each in known.values() if each.record.verdict != "timed-out")
     yield Finding(
-        text=f"what ends does so within {longest:.2g} s, and other vectors do not within {seconds} s",
+        text=f"calls that end take at most {longest:.2g} s; others do not end within {seconds} s",
         shown=lab.shown(endless[0]),
         edits=(KeyEdit(("program", "timeout"), seconds, OBSERVED),),
     )
@@ -226,4 +226,4 @@ def settle_actions(lab: Lab) -> Iterator[Finding]:
             alone = builder.smallest([option])
             shown = lab.shown(alone.words()) if alone is not None else ()
             edit = AppendEdit(("signature", "actions"), spelt[key], OBSERVED)
-            yield Finding(text=f"{key} ends the call by itself", shown=shown, edits=(edit,))
+            yield Finding(text=f"{key} acts alone", shown=shown, edits=(edit,))

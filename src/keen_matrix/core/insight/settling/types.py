@@ -91,18 +91,18 @@ def _tables(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[tuple[TypeG
     for kind in ("file", "dir", "date", "bool", "duration"):
         wrong = ABSENT_FILE if kind in ("file", "dir") else PLAIN_WORD
         # An empty directory is accepted by many a program that wants a file of some content.
-        if kind == "dir" and not _speaks_of_folders(lab, request, slot):
+        if kind == "dir" and not _speaks_of_directories(lab, request, slot):
             continue
         if (value == USUAL[kind] or works(USUAL[kind])) and complains(wrong):
             yield {"type": kind}, [USUAL[kind], wrong]
             if kind == "file":
-                yield {"type": kind, "folders": True}, [USUAL[kind], ".", wrong]
+                yield {"type": kind, "directories": True}, [USUAL[kind], ".", wrong]
 
 
-_FOLDERS = re.compile(r"dir(?:ector|s?\b|_|-)|folder", re.IGNORECASE)
+_DIRECTORIES = re.compile(r"dir(?:ector|s?\b|_|-)|folder", re.IGNORECASE)
 
 
-def _speaks_of_folders(lab: Lab, request: Request, slot: ValueSlot) -> bool:
+def _speaks_of_directories(lab: Lab, request: Request, slot: ValueSlot) -> bool:
     """Tell whether a NAME, its option, or what the program says of a file in its place speaks of
     directories."""
     names = [slot.name]
@@ -110,7 +110,7 @@ def _speaks_of_folders(lab: Lab, request: Request, slot: ValueSlot) -> bool:
         names += request.options[slot.place].option.spellings
     words = [request.with_value(slot.place, slot.number, each).words() for each in (SAMPLE_FILE, ABSENT_FILE)]
     names += [each.said for each in lab.answers(words)]
-    return any(_FOLDERS.search(each) for each in names)
+    return any(_DIRECTORIES.search(each) for each in names)
 
 
 def _is_kept(lab: Lab, request: Request, slot: ValueSlot, table: TypeGuess) -> bool:
@@ -212,7 +212,7 @@ def checked_type(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[Findin
         left = [each for each in legal if each not in refused]
         table = {"of": left, **({"open": True} if taken else {})} if left else {}
     elif kind.type == "file" and taken:
-        # a folder does as well, or any name: but beside some option it may have to be a file
+        # a directory does as well, or any name: but beside some option it may have to be a file
         table = {"of": legal, "open": True}
     elif taken:
         table = {}
@@ -268,9 +268,9 @@ def _number(
 def table_of(kind: ValueType) -> TypeGuess:
     """Return the table of a type as a spec has it, as far as a draft states one."""
     found: TypeGuess = {"type": kind.type}
-    for key in ("min", "max", "of", "default", "folders"):
+    for key in ("min", "max", "of", "default", "directories"):
         value = getattr(kind, key, None)
-        if value is not None and (key != "folders" or value):
+        if value is not None and (key != "directories" or value):
             found[key] = list(value) if key == "of" else value
     if (counted := getattr(kind, "count", None)) is not None:
         found["count"] = count_text(*counted)
@@ -291,7 +291,7 @@ NOUNS = {
     "float": "a number",
     "file": "a file that exists",
     "date": "a date",
-    "dir": "a folder that exists",
+    "dir": "a directory that exists",
     "bool": "true or false",
     "duration": "a duration",
     "path": "any path",
@@ -312,7 +312,7 @@ def type_text(table: TypeGuess) -> str:
         return "a single character" if low else "a single character or nothing"
     if "type" not in table and low is not None and high is not None:
         return f"a text of {low} to {high} characters"
-    if table.get("folders"):
-        return "a file or a folder that exists"
+    if table.get("directories"):
+        return "a file or a directory that exists"
     is_open = not table.keys() - {"count"}
     return "any text" if is_open else NOUNS[str(table.get("type", "text"))] + bounds

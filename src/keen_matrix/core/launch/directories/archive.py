@@ -14,25 +14,25 @@ from collections.abc import Iterator
 
 from keen_matrix.core.errors import RunFault
 
-#: Size of all files together; a larger folder is better shared by a file system.
+#: Size of all files together; a larger directory is better shared by a file system.
 MOST_BYTES = 512 * 1024 * 1024
 LEFT_OUT = frozenset({".git", ".keen-matrix", "__pycache__", "node_modules", ".venv"})
 
 
-def archive_of(folder: str) -> tuple[str, bytes]:
-    """Return the digest and the bytes of an archive of a folder; hidden tool folders are left out.
-    Raises RunFault."""
+def archive_of(directory: str) -> tuple[str, bytes]:
+    """Return the digest and the bytes of an archive of a directory; hidden tool directories are
+    left out. Raises RunFault."""
     stream = io.BytesIO()
     total = 0
     digest = hashlib.blake2b(digest_size=16)
     with tarfile.open(fileobj=stream, mode="w:gz", compresslevel=1) as archive:
-        for path, name in _files(folder):
+        for path, name in _files(directory):
             with contextlib.suppress(FileNotFoundError):
                 info = os.lstat(path)
                 total += info.st_size
                 if total > MOST_BYTES:
                     raise RunFault(
-                        f"{folder} has more than {MOST_BYTES:,} bytes; --cluster-shared uses a "
+                        f"{directory} has more than {MOST_BYTES:,} bytes; --cluster-shared uses a "
                         f"shared file system"
                     )
                 archive.add(path, arcname=name, recursive=False)
@@ -45,16 +45,16 @@ def archive_of(folder: str) -> tuple[str, bytes]:
     return digest.hexdigest(), stream.getvalue()
 
 
-def _files(folder: str) -> Iterator[tuple[str, str]]:
-    for root, folders, files in os.walk(folder):
-        folders[:] = sorted(each for each in folders if each not in LEFT_OUT)
-        for each in (*folders, *sorted(files)):
+def _files(directory: str) -> Iterator[tuple[str, str]]:
+    for root, directories, files in os.walk(directory):
+        directories[:] = sorted(each for each in directories if each not in LEFT_OUT)
+        for each in (*directories, *sorted(files)):
             path = os.path.join(root, each)
-            yield path, os.path.relpath(path, folder)
+            yield path, os.path.relpath(path, directory)
 
 
 def unpacked(digest: str, archive: bytes, home: str) -> str:
-    """Return the folder below `home` that an archive is unpacked in, unpacking it when it is not
+    """Return the directory below `home` that an archive is unpacked in, unpacking it when it is not
     there yet."""
     place = os.path.join(home, digest)
     if not os.path.isdir(place):

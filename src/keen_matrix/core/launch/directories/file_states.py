@@ -21,9 +21,9 @@ STATE_BYTES = 64 * 1024 * 1024
 class FileState(NamedTuple):
     """What stands under a name, as far as it was looked at."""
 
-    #: `file`, `folder` or `link`.
+    #: `file`, `directory` or `link`.
     kind: str
-    #: Bytes; 0 for a folder.
+    #: Bytes; 0 for a directory.
     size: int
     mode: int
     #: What tells one content from another: a digest or where a link leads, else the time of the
@@ -89,26 +89,26 @@ def snapshot(root: str) -> dict[str, FileState]:
 def _seen_below(root: str, see: Callable[[os.DirEntry[str]], FileState]) -> Iterator[tuple[str, FileState]]:
     """Yield the name of everything below a directory with what `see` makes of it.
 
-    What is gone by then is passed over, and so is what stands in a folder that its program has
+    What is gone by then is passed over, and so is what stands in a directory that its program has
     locked.
     """
-    folders = [root]
-    while folders:
+    directories = [root]
+    while directories:
         # What a program left running may still remove what is looked at.
-        with contextlib.suppress(OSError), os.scandir(folders.pop()) as entries:
+        with contextlib.suppress(OSError), os.scandir(directories.pop()) as entries:
             for entry in entries:
                 with contextlib.suppress(OSError):
                     yield entry.path[len(root) + 1 :], see(entry)
                     # A link is told of and never followed: it may lead out of the directory, or
                     # round in it.
                     if entry.is_dir(follow_symlinks=False):
-                        folders.append(entry.path)
+                        directories.append(entry.path)
 
 
 def _state(path: str) -> FileState:
     info = os.lstat(path)
     kind = _kind(info)
-    if kind == "folder":
+    if kind == "directory":
         return FileState(kind, 0, stat.S_IMODE(info.st_mode))
     content: tuple[object, ...] = (info.st_mtime_ns,)
     if kind == "link":
@@ -123,7 +123,7 @@ def _state(path: str) -> FileState:
 
 def _kind(info: os.stat_result) -> str:
     if stat.S_ISDIR(info.st_mode):
-        return "folder"
+        return "directory"
     return "link" if stat.S_ISLNK(info.st_mode) else "file"
 
 
@@ -203,4 +203,4 @@ def snapshot_light(root: str, before: Mapping[str, FileState]) -> dict[str, File
 def _glance(entry: os.DirEntry[str]) -> FileState:
     info = entry.stat(follow_symlinks=False)
     kind = _kind(info)
-    return FileState(kind, 0 if kind == "folder" else info.st_size, stat.S_IMODE(info.st_mode))
+    return FileState(kind, 0 if kind == "directory" else info.st_size, stat.S_IMODE(info.st_mode))

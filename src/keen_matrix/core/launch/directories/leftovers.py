@@ -202,7 +202,7 @@ def end(pids: list[int]) -> None:
 
 
 def end_unclaimed(root: str, workers: Sequence[int]) -> None:
-    """End every process whose home directory is below a folder and that no worker looks after.
+    """End every process whose home directory is below a directory and that no worker looks after.
 
     That is what a worker which was killed has left behind, where it did not become a child of ours.
     """
@@ -241,7 +241,7 @@ MOST_ANCESTORS = 10_000
 def _lives_below(pid: int, root: str) -> bool:
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
-            # A slash behind it: a folder whose name only begins so is another one.
+            # A slash behind it: a directory whose name only begins so is another one.
             return b"\0HOME=" + os.fsencode(root) + b"/" in b"\0" + file.read()
     except OSError:
         return False

@@ -45,7 +45,7 @@ class CasePlace:
         self._put, self._fresh, self._stamped = {}, fresh, ()
 
     def inside(self, name: str) -> str:
-        """Return the path of a folder inside the directory in which programs start. Raises
+        """Return the path of a directory inside the directory in which programs start. Raises
         SurroundingsFault where there is none, or a link leads out."""
         top = os.path.realpath(self.start_directory)
         path = os.path.realpath(os.path.join(top, name))
@@ -53,8 +53,8 @@ class CasePlace:
             raise SurroundingsFault(f"start-in {name!r} leads out of the case's directory")
         if not os.path.isdir(path):
             there = sorted(each.name for each in os.scandir(top) if each.is_dir())
-            found = f"; the folders there are {', '.join(there[:8])}" if there else ""
-            raise SurroundingsFault(f"start-in names no folder that is there: {name}{found}")
+            found = f"; there are only {', '.join(there[:8])}" if there else ""
+            raise SurroundingsFault(f"start-in names a directory that does not exist: {name}{found}")
         return path
 
     def make(self, *, again: bool) -> None:
@@ -130,14 +130,14 @@ class CasePlace:
         left, self._left_behind = self._left_behind, ""
         return left
 
-    def keep(self, folder: str, id: str) -> str:
+    def keep(self, directory: str, id: str) -> str:
         """Copy the case's directory to where directories are kept, and return that place, or why
         it could not be."""
-        place = os.path.join(folder, id)
+        place = os.path.join(directory, id)
         try:
             reason = remove_tree(place)
             if reason:
-                return f"could not be kept: {place} is there and stays: {reason}"
+                return f"could not be saved: {place} already exists: {reason}"
             os.makedirs(place)
             # By descriptor: the program may have put a link to our own files in its place.
             work = self.directories.open_work()
@@ -150,5 +150,5 @@ class CasePlace:
             finally:
                 os.close(work)
         except OSError as error:
-            return f"could not be kept: {error.strerror or error}"
+            return f"could not be saved: {error.strerror or error}"
         return place

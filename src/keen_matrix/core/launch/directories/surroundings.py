@@ -17,8 +17,8 @@ from keen_matrix.core.launch.directories.file_states import FileState, snapshot
 from keen_matrix.core.launch.directories.trees import (
     copy_file,
     copy_inside,
-    folder_inside,
-    open_folder,
+    directory_inside,
+    open_directory,
     open_new,
 )
 from keen_matrix.core.launch.directories.working import CaseDirectories
@@ -30,8 +30,8 @@ from keen_matrix.core.structs import replace
 
 
 class TemplateScope(NamedTuple):
-    """What templates of a case are filled with: its scope, and the folder of its spec, from which
-    paths go."""
+    """What templates of a case are filled with: its scope, and the directory of its spec, from
+    which paths go."""
 
     scope: Scope
     here: str
@@ -165,8 +165,8 @@ def put_files(
             try:
                 # By descriptors, though nothing has run here yet: a worker hands its directory from
                 # case to case, and a program of an earlier one may still live.
-                with folder_inside(work, name) as (folder, last):
-                    _put_one(put, name, folder, last, case)
+                with directory_inside(work, name) as (directory, last):
+                    _put_one(put, name, directory, last, case)
             except (OSError, ValueError) as error:
                 raise SurroundingsFault(f"{name} could not be put in place: {_put_reason(error)}") from None
     finally:
@@ -179,12 +179,12 @@ def _put_reason(error: Exception) -> str:
     """Return why a file could not be put in place; what is written never goes through a link,
     which may lead outside."""
     if isinstance(error, OSError) and error.errno in (errno.ELOOP, errno.ENOTDIR):
-        return "a link, or something else that is not a folder, is in the way"
+        return "a link, or something else that is not a directory, is in the way"
     return getattr(error, "strerror", None) or str(error)
 
 
-def _put_one(put: Put, name: str, folder: int, last: str, case: TemplateScope) -> None:
-    """Put one thing under its last name in an open folder. Raises OSError, ExpressionFault,
+def _put_one(put: Put, name: str, directory: int, last: str, case: TemplateScope) -> None:
+    """Put one thing under its last name in an open directory. Raises OSError, ExpressionFault,
     SurroundingsFault."""
     if put.link is not None:
         target = put.link.render(case.scope)
@@ -193,12 +193,12 @@ def _put_one(put: Put, name: str, folder: int, last: str, case: TemplateScope) -
         inside = os.path.normpath(os.path.join(os.path.dirname(name), target))
         if os.path.isabs(target) or inside.split(os.sep)[0] == os.pardir:
             raise SurroundingsFault(f"the link to {target} leads out of the case's directory")
-        os.symlink(target, last, dir_fd=folder)
+        os.symlink(target, last, dir_fd=directory)
         return
-    if put.folder or put.copy is not None:
+    if put.directory or put.copy is not None:
         copied = put.copy
         source = None if copied is None else os.path.join(case.here, copied.render(case.scope))
-        _put_copy(source, folder, last)
+        _put_copy(source, directory, last)
     else:
         content = (
             put.data
@@ -207,35 +207,35 @@ def _put_one(put: Put, name: str, folder: int, last: str, case: TemplateScope) -
             if put.text is not None
             else b""
         )
-        with open(open_new(last, folder), "wb") as file:
+        with open(open_new(last, directory), "wb") as file:
             file.write(content)
     if put.mode is not None:
-        fd = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=folder)
+        fd = os.open(last, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK, dir_fd=directory)
         try:
             os.fchmod(fd, put.mode)
         finally:
             os.close(fd)
 
 
-def _put_copy(source: str | None, folder: int, last: str) -> None:
-    """Put a copy of a file or folder beside the spec, or (None) an empty folder, under a name in
-    an open folder."""
+def _put_copy(source: str | None, directory: int, last: str) -> None:
+    """Put a copy of a file or directory beside the spec, or (None) an empty directory, under a name
+    in an open directory."""
     if source is not None and not os.path.isdir(source):
         if not stat.S_ISREG(os.stat(source).st_mode):
-            raise SurroundingsFault(f"{source} is not a file or folder that could be copied")
+            raise SurroundingsFault(f"{source} is not a file or directory that could be copied")
         with open(source, "rb") as file:
-            copy_file(file.fileno(), last, folder)
+            copy_file(file.fileno(), last, directory)
         return
     with contextlib.suppress(FileExistsError):
-        os.mkdir(last, 0o777, dir_fd=folder)
+        os.mkdir(last, 0o777, dir_fd=directory)
     if source is None:
-        os.close(open_folder(last, folder))
+        os.close(open_directory(last, directory))
         return
     reading = os.open(source, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        writing = open_folder(last, folder)
+        writing = open_directory(last, directory)
         try:
-            # The folder is ours to fill, whatever mode the copied one has.
+            # The directory is ours to fill, whatever mode the copied one has.
             os.fchmod(writing, stat.S_IMODE(os.fstat(reading).st_mode) | 0o300)
             copy_inside(reading, writing)
         finally:

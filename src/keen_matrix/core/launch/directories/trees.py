@@ -1,11 +1,10 @@
-"""Folders that a hostile program has had its hands on: removed, copied and written by descriptor,
-never through a link.
+"""Directories that a hostile program has had its hands on: removed, copied and written by
+descriptor, never through a link.
 
-A path is looked up anew at every use, and whoever may write in one of its folders can put a link
-in the way meanwhile. A descriptor stays with the folder it was opened on. So everything here
-starts from an open folder and goes down one name at a time with O_NOFOLLOW (openat(2)); the way
-back up, `..`, is compared with the folder that we came from.
-"""
+A path is looked up anew at every use, and whoever may write in one of its directories can put a
+link in the way meanwhile. A descriptor stays with the directory it was opened on. So everything
+here starts from an open directory and goes down one name at a time with O_NOFOLLOW (openat(2)); the
+way back up, `..`, is compared with the directory that we came from."""
 
 from __future__ import annotations
 
@@ -16,13 +15,13 @@ import stat
 from collections.abc import Iterator
 from typing import NamedTuple
 
-READ_FOLDER = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
+READ_DIRECTORY = os.O_RDONLY | os.O_DIRECTORY | os.O_NOFOLLOW | os.O_CLOEXEC
 #: Opens what may not be read, to be looked at and unlocked (Linux).
 _PATH_ONLY = getattr(os, "O_PATH", 0)
 
 
 class Identity(NamedTuple):
-    """What a folder is, whatever it is called: its device and its number there."""
+    """What a directory is, whatever it is called: its device and its number there."""
 
     device: int
     inode: int
@@ -33,14 +32,14 @@ class Identity(NamedTuple):
         return cls(info.st_dev, info.st_ino)
 
 
-def open_folder(name: str, at: int | None = None) -> int:
-    """Return a descriptor of a folder, by its name in an open one (default: by its path). Raises
+def open_directory(name: str, at: int | None = None) -> int:
+    """Return a descriptor of a directory, by its name in an open one (default: by its path). Raises
     OSError, also for a link."""
-    return os.open(name, READ_FOLDER, dir_fd=at)
+    return os.open(name, READ_DIRECTORY, dir_fd=at)
 
 
 class Mount(NamedTuple):
-    """Where an open folder is mounted: its device, and the number of the mount, which tells bind
+    """Where an open directory is mounted: its device, and the number of the mount, which tells bind
     mounts apart (Linux)."""
 
     device: int
@@ -48,7 +47,7 @@ class Mount(NamedTuple):
 
     @classmethod
     def of(cls, fd: int) -> Mount:
-        """Return the mount of an open folder."""
+        """Return the mount of an open directory."""
         number = None
         with (
             contextlib.suppress(OSError, ValueError),
@@ -58,7 +57,7 @@ class Mount(NamedTuple):
         return cls(os.fstat(fd).st_dev, number)
 
     def has(self, other: Mount) -> bool:
-        """Tell whether another folder is in the same mount, as far as both are known."""
+        """Tell whether another directory is in the same mount, as far as both are known."""
         # Where mounts have no numbers the device alone tells; bind mounts of the same device are
         # not seen then.
         known = self.number is not None and other.number is not None
@@ -66,7 +65,7 @@ class Mount(NamedTuple):
 
 
 def _unlock(name: str, at: int) -> None:
-    """Give ourselves every right on a folder of ours that its program has locked. Raises
+    """Give ourselves every right on a directory of ours that its program has locked. Raises
     OSError."""
     if not _PATH_ONLY:
         if stat.S_ISDIR(os.stat(name, dir_fd=at, follow_symlinks=False).st_mode):
@@ -81,24 +80,24 @@ def _unlock(name: str, at: int) -> None:
 
 
 def _enter(name: str, at: int) -> int:
-    """Return a descriptor of a folder in an open one, unlocked so that it can be emptied. Raises
+    """Return a descriptor of a directory in an open one, unlocked so that it can be emptied. Raises
     OSError."""
     try:
-        fd = open_folder(name, at)
+        fd = open_directory(name, at)
     except PermissionError:
         _unlock(name, at)
-        fd = open_folder(name, at)
+        fd = open_directory(name, at)
     mode = stat.S_IMODE(os.fstat(fd).st_mode)
-    # A program may have locked its own folder; to be emptied it has to be opened again.
+    # A program may have locked its own directory; to be emptied it has to be opened again.
     if mode & 0o700 != 0o700:
         with contextlib.suppress(PermissionError):  # it is somebody else's; what can go, goes
             os.fchmod(fd, mode | 0o700)
     return fd
 
 
-class _OpenFolder:
-    """A folder on the way down: its name, what it is, and the folders in it that are still to
-    go."""
+class _OpenDirectory:
+    """A directory on the way down: its name, what it is, and the directories in it that are still
+    to go."""
 
     __slots__ = ("identity", "name", "pending", "rounds")
 
@@ -110,11 +109,11 @@ class _OpenFolder:
 
 
 def remove_at(at: int, name: str, known: Identity | None = None) -> str:
-    """Remove whatever stands under a name in an open folder; return why it, or something in it,
+    """Remove whatever stands under a name in an open directory; return why it, or something in it,
     was left, or nothing.
 
-    Links are removed and never followed; a folder is emptied however deep it is, with two
-    descriptors open at most; what is mounted there is left alone. With `known`, a folder that is
+    Links are removed and never followed; a directory is emptied however deep it is, with two
+    descriptors open at most; what is mounted there is left alone. With `known`, a directory that is
     another one by now is left as it is.
     """
     try:
@@ -125,18 +124,18 @@ def remove_at(at: int, name: str, known: Identity | None = None) -> str:
         if not stat.S_ISDIR(info.st_mode):
             os.unlink(name, dir_fd=at)
             return ""
-        return _remove_folder(at, name)
+        return _remove_directory(at, name)
     except FileNotFoundError:
         return ""
     except OSError as error:
         return error.strerror or str(error)
 
 
-def _remove_folder(at: int, name: str) -> str:
+def _remove_directory(at: int, name: str) -> str:
     reason = ""
     mount = Mount.of(at)
     current = _enter(name, at)
-    way = [_OpenFolder(name, current)]
+    way = [_OpenDirectory(name, current)]
     try:
         # What is mounted here is not the case's, and to empty it could cost somebody a disk.
         if not mount.has(Mount.of(current)):
@@ -151,14 +150,14 @@ def _remove_folder(at: int, name: str) -> str:
                 if entered >= 0:
                     os.close(current)
                     current = entered
-                    way.append(_OpenFolder(below, current))
+                    way.append(_OpenDirectory(below, current))
                     reason = _empty(current, way[-1]) or reason
                 continue
             way.pop()
             if way:
                 # One descriptor for each level would run out in a deep tree. So the way back is
                 # opened, and compared with where we came from.
-                above = os.open("..", READ_FOLDER, dir_fd=current)
+                above = os.open("..", READ_DIRECTORY, dir_fd=current)
                 os.close(current)
                 current = above
                 if Identity.of(os.fstat(current)) != way[-1].identity:
@@ -171,7 +170,7 @@ def _remove_folder(at: int, name: str) -> str:
 
 
 def _go_down(at: int, name: str, mount: Mount) -> tuple[int, str]:
-    """Return a descriptor of a folder that is to be emptied, or -1 and why it is left."""
+    """Return a descriptor of a directory that is to be emptied, or -1 and why it is left."""
     try:
         fd = _enter(name, at)
     except OSError as error:
@@ -182,9 +181,9 @@ def _go_down(at: int, name: str, mount: Mount) -> tuple[int, str]:
     return fd, ""
 
 
-def _empty(fd: int, level: _OpenFolder) -> str:
-    """Remove the files of an open folder and note its folders; return why a file was left, or
-    nothing."""
+def _empty(fd: int, level: _OpenDirectory) -> str:
+    """Remove the files of an open directory and note its directories; return why a file was left,
+    or nothing."""
     reason = ""
     with os.scandir(fd) as entries:
         for entry in list(entries):
@@ -200,10 +199,10 @@ def _empty(fd: int, level: _OpenFolder) -> str:
     return reason
 
 
-def _drop(at: int, level: _OpenFolder, reason: str) -> str:
-    """Remove a folder that was emptied; return why it was left, or what was known before."""
+def _drop(at: int, level: _OpenDirectory, reason: str) -> str:
+    """Remove a directory that was emptied; return why it was left, or what was known before."""
     try:
-        # By name in the open folder above: what it is now must be empty, or it stays.
+        # By name in the open directory above: what it is now must be empty, or it stays.
         os.rmdir(level.name, dir_fd=at)
     except FileNotFoundError:
         return reason
@@ -213,8 +212,8 @@ def _drop(at: int, level: _OpenFolder, reason: str) -> str:
 
 
 def remove_tree(path: str, known: Identity | None = None) -> str:
-    """Remove whatever stands at a path, in a folder that only we write; return why it was left, or
-    nothing."""
+    """Remove whatever stands at a path, in a directory that only we write; return why it was left,
+    or nothing."""
     try:
         above = os.open(os.path.dirname(path) or ".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     except FileNotFoundError:
@@ -227,15 +226,15 @@ def remove_tree(path: str, known: Identity | None = None) -> str:
         os.close(above)
 
 
-# --- writing into a folder ---
+# --- writing into a directory ---
 
 
 @contextlib.contextmanager
-def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[int, str]]:
-    """Yield a descriptor of the folder that a relative name stands in, below an open one, and the
-    last part of the name.
+def directory_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[int, str]]:
+    """Yield a descriptor of the directory that a relative name stands in, below an open one, and
+    the last part of the name.
 
-    Folders on the way are made. Raises OSError (ELOOP or ENOTDIR) when a link is in the way.
+    Directories on the way are made. Raises OSError (ELOOP or ENOTDIR) when a link is in the way.
     """
     # `..` is no part of a name that comes here: whoever reads a spec refuses what leads out.
     *parts, last = [each for each in name.split("/") if each not in ("", ".")]
@@ -247,7 +246,7 @@ def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[
                     os.mkdir(part, 0o777, dir_fd=fd)
             # Opened without following: a link that was put there meanwhile is an error, and no way
             # out.
-            below = open_folder(part, fd)
+            below = open_directory(part, fd)
             os.close(fd)
             fd = below
         yield fd, last
@@ -256,7 +255,7 @@ def folder_inside(root: int, name: str, *, make: bool = True) -> Iterator[tuple[
 
 
 def open_new(name: str, at: int, mode: int = 0o666) -> int:
-    """Return a descriptor to write a regular file in an open folder, emptied when it is there.
+    """Return a descriptor to write a regular file in an open directory, emptied when it is there.
     Raises OSError for a link."""
     return os.open(
         name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, mode, dir_fd=at
@@ -264,7 +263,7 @@ def open_new(name: str, at: int, mode: int = 0o666) -> int:
 
 
 def copy_file(source: int, name: str, at: int) -> None:
-    """Copy an open regular file, with its permissions, to a name in an open folder. Raises
+    """Copy an open regular file, with its permissions, to a name in an open directory. Raises
     OSError."""
     # A copy, since closing the file would close its caller's descriptor.
     with open(os.dup(source), "rb") as reading, open(open_new(name, at), "wb") as writing:
@@ -272,23 +271,23 @@ def copy_file(source: int, name: str, at: int) -> None:
         os.fchmod(writing.fileno(), stat.S_IMODE(os.fstat(source).st_mode))
 
 
-#: Folders inside each other that are copied; every folder is reached anew from the top, so that
-#: few descriptors are open.
+#: Directories inside each other that are copied; every directory is reached again from the top, so
+#: that few descriptors are open.
 DEEPEST_COPY = 200
 
 
 def copy_inside(source: int, target: int) -> list[str]:
-    """Copy all that stands in an open folder into another; return the names of what is left out.
+    """Copy all that stands in an open directory into another; return the names of what is left out.
 
-    Links are copied as links; what is no file, folder or link is left out, and what lies deeper
+    Links are copied as links; what is no file, directory or link is left out, and what lies deeper
     than DEEPEST_COPY. Raises OSError.
     """
     left_out: list[str] = []
     pending: list[tuple[str, ...]] = [()]
     while pending:
         way = pending.pop()
-        # A program can make folders inside each other without end; what is copied for somebody to
-        # look at need not have them all.
+        # A program can make directories inside each other without end; what is copied for somebody
+        # to look at need not have them all.
         if len(way) > DEEPEST_COPY:
             left_out.append("/".join(way[:3]) + "/…")
             continue
@@ -307,23 +306,23 @@ def copy_inside(source: int, target: int) -> list[str]:
 
 @contextlib.contextmanager
 def _reached(root: int, way: tuple[str, ...]) -> Iterator[int]:
-    with folder_inside(root, "/".join((*way, "x")), make=False) as (fd, _):
+    with directory_inside(root, "/".join((*way, "x")), make=False) as (fd, _):
         yield fd
 
 
 def _copy_entry(entry: os.DirEntry[str], reading: int, writing: int) -> bool:
-    """Copy one entry of an open folder into another; tell whether it is a folder, whose content is
-    still to be copied."""
+    """Copy one entry of an open directory into another; tell whether it is a directory, whose
+    content is still to be copied."""
     name = entry.name
     info = entry.stat(follow_symlinks=False)
     if stat.S_ISLNK(info.st_mode):
         os.symlink(os.readlink(name, dir_fd=reading), name, dir_fd=writing)
     elif stat.S_ISDIR(info.st_mode):
         with contextlib.suppress(FileExistsError):
-            # Open to us first, with its own mode later: a folder that may not be written could not
-            # be filled.
+            # Open to us first, with its own mode later: a directory that may not be written could
+            # not be filled.
             os.mkdir(name, 0o700, dir_fd=writing)
-        below = open_folder(name, writing)
+        below = open_directory(name, writing)
         try:
             os.fchmod(below, stat.S_IMODE(info.st_mode) | 0o300)
         finally:

@@ -18,7 +18,7 @@ import stat
 import tempfile
 from collections.abc import Iterable
 
-from keen_matrix.core.launch.directories.trees import Identity, open_folder, remove_at
+from keen_matrix.core.launch.directories.trees import Identity, open_directory, remove_at
 
 #: File times move in steps of a few milliseconds; a directory younger than this is looked into
 #: instead.
@@ -38,13 +38,13 @@ class WorkerDirectory:
         os.makedirs(os.path.dirname(path), mode=0o700, exist_ok=True)
         with contextlib.suppress(FileExistsError):
             os.mkdir(path, 0o700)
-        self._above = open_folder(os.path.dirname(path))
+        self._above = open_directory(os.path.dirname(path))
         self._take(path)
         self._former: list[tuple[int, str, Identity]] = []
 
     def _take(self, path: str) -> None:
         self.path = path
-        self.fd = open_folder(os.path.basename(path), self._above)
+        self.fd = open_directory(os.path.basename(path), self._above)
         self.identity = Identity.of(os.fstat(self.fd))
 
     @property
@@ -69,7 +69,7 @@ class WorkerDirectory:
         # It is removed at the end, if it is still what it was.
         self._former.append((self._above, os.path.basename(self.path), self.identity))
         os.close(self.fd)
-        self._above = open_folder(os.path.dirname(path))
+        self._above = open_directory(os.path.dirname(path))
         self._take(path)
 
     def remove(self) -> None:
@@ -141,7 +141,7 @@ class CaseDirectories:
             except FileExistsError:  # what could not be removed
                 self._generation += 1
                 self._name_paths()
-        fd = open_folder(self._name, self._above.fd)
+        fd = open_directory(self._name, self._above.fd)
         try:
             self._identity = Identity.of(os.fstat(fd))
             for name in NAMES:
@@ -174,11 +174,11 @@ class CaseDirectories:
     def open_work(self) -> int:
         """Return a descriptor of the working directory. Raises OSError when it is no longer what
         was made."""
-        above = open_folder(self._name, self._above.fd)
+        above = open_directory(self._name, self._above.fd)
         try:
             if Identity.of(os.fstat(above)) != self._identity:
                 raise FileNotFoundError(f"{self.root} is no longer the case's directory")
-            fd = open_folder(NAMES[0], above)
+            fd = open_directory(NAMES[0], above)
         finally:
             os.close(above)
         if self._stamps is not None and os.fstat(fd).st_ino != self._stamps[3]:

@@ -34,13 +34,13 @@ class Between:
         words: Sequence[str],
         *,
         file: str,
-        folder: str,
+        directory: str,
         env: Mapping[str, str],
         stdout: int,
         stderr: int,
     ) -> None:
-        """Start a file with words, the first of them its name, in a folder. `stdout` and `stderr`
-        are descriptors, which stay the caller's. Raises OSError."""
+        """Start a file with words, the first of them its name, in a directory. `stdout` and
+        `stderr` are descriptors, which stay the caller's. Raises OSError."""
         #: The number of the program's process, which is that of its group.
         self.pid = 0
         #: How it ended, as subprocess has it: its exit status, or a signal's number below 0.
@@ -56,7 +56,7 @@ class Between:
                 stderr=stderr,
                 start_new_session=True,
             )
-        asked = marshal.dumps((file, list(words), folder, dict(env), PLAIN))
+        asked = marshal.dumps((file, list(words), directory, dict(env), PLAIN))
         try:
             self._control.sendall(len(asked).to_bytes(8, "big") + asked)
             told = self._line(START_SECONDS)

@@ -15,10 +15,10 @@ def main() -> None:
     control = int(sys.argv[1])
     os.set_inheritable(control, False)
     size = int.from_bytes(_read(control, 8), "big")
-    file, words, folder, env, plain = marshal.loads(_read(control, size))
+    file, words, directory, env, plain = marshal.loads(_read(control, size))
     start = os.posix_spawn if os.sep in file else os.posix_spawnp
     try:
-        os.chdir(folder)
+        os.chdir(directory)
         pid = start(file, words, env, setsid=True, setsigmask=(), setsigdef=plain)
     except OSError as error:
         os.write(control, b"f%d\n" % (error.errno or 0))

@@ -282,8 +282,8 @@ class Launch:
                 if now >= self.machine.deadline:
                     self._on_overdue(now)
         elif state in (State.STOPPING, State.TERMINATING):
-            # A program that its spec stops and that does not stop is timed out; one that we terminate
-            # was overdue already.
+            # A program that its spec stops and that does not stop is timed out; one that we
+            # terminate was overdue already.
             self.outcome.timed_out |= state is State.STOPPING
             self._kill(Event.TIME)
         elif state is State.FEEDING:

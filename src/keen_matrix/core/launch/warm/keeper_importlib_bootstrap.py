@@ -141,10 +141,10 @@ def become(request: Any, fds: Any, target: Target) -> None:
     os.environ.clear()
     os.environ.update(request["env"])
     sys.argv[:] = [target.name, *request["argv"]]
-    # With -P or -I the folder of the script is not in the path.
+    # With -P or -I the directory of the script is not in the path.
     safe = getattr(sys.flags, "safe_path", False) or sys.flags.isolated
     if sys.path and sys.path[0] == os.path.dirname(os.path.abspath(__file__)):
-        # That is the keeper's own folder, which stands there because this file was started as a
+        # That is the keeper's own directory, which stands there because this file was started as a
         # script.
         del sys.path[0]
     if not safe:
@@ -162,7 +162,7 @@ def become(request: Any, fds: Any, target: Target) -> None:
 
 def tell_lines() -> None:
     """Have the lines of the program told where its environment asks for it, as an interpreter does
-    that is started anew with the folder of the hooks in PYTHONPATH."""
+    that is started anew with the directory of the hooks in PYTHONPATH."""
     if not os.environ.get("KEEN_MATRIX_TRACE"):
         return
     hooks = os.path.join(os.path.dirname(os.path.abspath(__file__)), "hooks")
@@ -173,7 +173,7 @@ def tell_lines() -> None:
 
 
 def live(target: Target) -> None:
-    """Run the program and end as the interpreter does, but for the teardown of what is still
+    """Run the program and end as the interpreter does, except for the teardown of what is still
     alive.
 
     That teardown would touch every page that is shared with the keeper, and take longer than the

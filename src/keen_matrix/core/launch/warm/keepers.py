@@ -72,8 +72,8 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
             return WarmPlan(interpreter=file, switches=tuple(switches), kind="module", name=rest[0])
         if word in ("-m", "-c") or word.startswith(("-c", "-m")):
             raise ColdOnly(
-                f"the launch words have {word}; warm launches take a file or -m MODULE, with "
-                f"no words behind it"
+                f"the launch words have {word}; warm launches need a file or -m MODULE, with no words "
+                f"after it"
             )
         # Switches are handed on as they are. -O or -W change what the program does, so the keeper
         # must have them too.
@@ -83,7 +83,7 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
     # Words behind the file would be the program's own, in front of each vector; a keeper knows one
     # target and no words.
     if len(rest) != 1 or not os.path.isfile(rest[0]):
-        raise ColdOnly("the launch words name no Python file as their last word")
+        raise ColdOnly("the last launch word is not a Python file")
     return WarmPlan(interpreter=file, switches=tuple(switches), kind="file", name=rest[0])
 
 
@@ -117,34 +117,34 @@ def imported_modules(
     # it is there.
     words = [plan.interpreter, *plan.switches, "-X", "importtime", *target]
     due = time.monotonic() + PROBE_SECONDS
-    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
-        # These launches are no cases: whatever they write goes with the folder.
-        env = {**environment, "HOME": folder, "TMPDIR": folder}
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
+        # These launches are no cases: whatever they write goes with the directory.
+        env = {**environment, "HOME": directory, "TMPDIR": directory}
         with contextlib.ExitStack() as ending:
             try:
                 probes = [
-                    ending.enter_context(_ImportProbe([*words, *each], env, folder))
+                    ending.enter_context(_ImportProbe([*words, *each], env, directory))
                     for each in vectors or [()]
                 ]
             except OSError as error:
-                raise ColdOnly(f"the launch that tells what it imports failed: {error}") from None
+                raise ColdOnly(f"the launch that reports its imports failed: {error}") from None
             said = [text for text in (each.said(due) for each in probes) if text is not None]
         if not said:
-            raise ColdOnly(f"the launch that tells what it imports did not end within {PROBE_SECONDS:g} s")
+            raise ColdOnly(f"the launch that reports its imports did not end within {PROBE_SECONDS:g} s")
         names = dict.fromkeys(name.decode() for text in said for name in _IMPORT.findall(text))
-        return _installed(plan, list(names)[:MOST_MODULES], env, folder)
+        return _installed(plan, list(names)[:MOST_MODULES], env, directory)
 
 
 class _ImportProbe:
     """A launch that tells what is imported. Leaving it ends what still runs of it."""
 
-    def __init__(self, words: Sequence[str], env: Mapping[str, str], folder: str) -> None:
-        self._said = tempfile.TemporaryFile(dir=folder)  # noqa: SIM115 - closed in __exit__
-        own = tempfile.mkdtemp(dir=folder)
+    def __init__(self, words: Sequence[str], env: Mapping[str, str], directory: str) -> None:
+        self._said = tempfile.TemporaryFile(dir=directory)  # noqa: SIM115 - closed in __exit__
+        own = tempfile.mkdtemp(dir=directory)
         nowhere = os.open(os.devnull, os.O_WRONLY)
         try:
             self._process = Between(
-                words, file=words[0], folder=own, env=env, stdout=nowhere, stderr=self._said.fileno()
+                words, file=words[0], directory=own, env=env, stdout=nowhere, stderr=self._said.fileno()
             )
         finally:
             os.close(nowhere)
@@ -182,13 +182,15 @@ for name in sys.stdin.read().split():
 """
 
 
-def _installed(plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], folder: str) -> tuple[str, ...]:
+def _installed(
+    plan: WarmPlan, names: Sequence[str], env: Mapping[str, str], directory: str
+) -> tuple[str, ...]:
     """Return those of some modules that the interpreter finds in its library or its installed
     packages."""
     done = subprocess.run(
         [plan.interpreter, *plan.switches, "-c", _ASK],
         input="\n".join(names),
-        cwd=folder,
+        cwd=directory,
         env=dict(env),
         capture_output=True,
         text=True,

@@ -20,7 +20,7 @@ from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.process.between import Between
 from keen_matrix.core.launch.through import ASK_SECONDS, MOST_ANSWER, OF_SHELLS, Through
 
-#: The folder in which version managers keep their scripts, one for each program.
+#: The directory in which version managers keep their scripts, one for each program.
 SHIMS = "shims"
 SHELLS = frozenset({"sh", "bash", "dash", "ksh", "zsh"})
 LOOK_SECONDS = 0.0005
@@ -53,14 +53,14 @@ def watched_start(
     cannot be told, or does not come to the same when it is started by itself."""
     if not os.path.isdir("/proc/self/fd"):
         return None  # there is nothing to look at
-    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
-        env = {**environment, "HOME": folder, "TMPDIR": folder}
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
+        env = {**environment, "HOME": directory, "TMPDIR": directory}
         own = [*launch.words[1:], *words]
-        seen = _watch(launch.file, [launch.words[0], *own], env, folder)
+        seen = _watch(launch.file, [launch.words[0], *own], env, directory)
         target = _target(seen, own) if seen is not None else None
         if seen is None or target is None or os.path.realpath(target) == os.path.realpath(launch.file):
             return None
-        direct = _watch(target, [target, *own], {**env, **_set(seen, env)}, folder)
+        direct = _watch(target, [target, *own], {**env, **_set(seen, env)}, directory)
     if direct is None or (direct.status, direct.printed) != (seen.status, seen.printed):
         return None
     changes = _set(seen, env)
@@ -103,12 +103,12 @@ def _target(seen: _ShimAnswer, own: Sequence[str]) -> str | None:
     return file
 
 
-def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], folder: str) -> _ShimAnswer | None:
-    """Launch a program in a folder, and return what was seen of it."""
-    with tempfile.TemporaryFile(dir=folder) as out:
+def _watch(file: str, argv: Sequence[str], env: Mapping[str, str], directory: str) -> _ShimAnswer | None:
+    """Launch a program in a directory, and return what was seen of it."""
+    with tempfile.TemporaryFile(dir=directory) as out:
         try:
             process = Between(
-                argv, file=file, folder=folder, env=env, stdout=out.fileno(), stderr=out.fileno()
+                argv, file=file, directory=directory, env=env, stdout=out.fileno(), stderr=out.fileno()
             )
         except OSError:
             return None

@@ -85,12 +85,15 @@ class CaseRun:
 def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ...]) -> str:
     """Return why the system did not start a program, in a user's words."""
     if isinstance(error, ValueError):
-        return "a NUL cannot stand in a word of a vector"
+        return "a word of a call cannot contain a NUL"
     if not isinstance(error, OSError):
         return str(error)
     if error.errno == errno.E2BIG:
         longest = max((len(word.encode()) for word in (*launch, *argv)), default=0)
-        return f"the system refuses so many or such long words (the longest has {longest:,} bytes): {error.strerror}"
+        return (
+            f"the system does not accept so many or such long words (the longest has {longest:,} "
+            f"bytes): {error.strerror}"
+        )
     if error.strerror and "feeds standard input" in error.strerror:
         return error.strerror
     if isinstance(error.filename, str) and error.filename not in launch and error.filename.endswith("dir"):
@@ -98,5 +101,8 @@ def launch_reason(error: Exception, launch: tuple[str, ...], argv: tuple[str, ..
     if error.errno == errno.ENOENT:
         return f"{launch[0]} or the interpreter that its first line names does not exist"
     if error.errno == errno.ENOEXEC:
-        return f"{launch[0]} cannot be started: it is neither a binary for this machine nor a script with a #! line"
+        return (
+            f"{launch[0]} cannot be started: it is neither a binary for this machine nor a script "
+            f"with a #! line"
+        )
     return f"{launch[0]} could not be started: {error.strerror}"

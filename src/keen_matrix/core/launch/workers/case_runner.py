@@ -250,7 +250,7 @@ class CaseRunner:
             record.kept = self.place.keep(plan.keep, case.id)
         left = self.place.leave()
         if left:
-            remark = f"its directory could not be removed and is left behind ({left})"
+            remark = f"its directory could not be removed ({left})"
             record.remarks = [*record.remarks, remark]
         if self._repetition is not None:
             shown = self._repetition.add(record, run.recorder.essence())

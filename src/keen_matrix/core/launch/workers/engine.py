@@ -47,7 +47,7 @@ LiveSink: TypeAlias = Callable[[LiveFrame], None]
 
 def _bare_spec(spec: Spec) -> Spec:
     """Return what workers need of a spec: nothing of how its cases are made."""
-    nothing = {"axes": {}, "rows": (), "columns": (), "line": _NO_LINE, "where": (), "always": ()}
+    nothing = {"axes": {}, "rows": (), "columns": (), "line": _NO_LINE, "only_if": (), "always": ()}
     matrices = tuple(replace(each, **nothing, steps=_bare(each.steps)) for each in spec.matrices)
     # What the signature says of a vector travels with the case.
     return replace(spec, path=os.path.abspath(spec.path), signature=None, matrices=matrices)
@@ -63,7 +63,7 @@ class Manner(Struct, frozen=True, kw_only=True):
 
     #: How often each case is launched.
     repeat: int = 1
-    #: The folder in which directories of failing cases are kept; empty: they are not.
+    #: The directory in which directories of failing cases are kept; empty: they are not.
     keep: str = ""
     #: Has the program forked from keepers.
     warm: WarmPlan | None = None
@@ -160,7 +160,7 @@ class WorkerPool:
             interruption.check()
             # A cluster's task may be taken away while it waits; nobody asks for its results then.
             if self._abandoned:
-                raise RunFault("the run was given up")
+                raise RunFault("the run was aborted")
             self._feed(supply)
             if self._dry and not self._again and not any(worker.outstanding for worker in self._used):
                 return

@@ -231,8 +231,8 @@ def _be_worker(serve: Callable[[], bool], control: int) -> NoReturn:
     doing."""
     status = 1
     try:
-        # What the process registered that it came from is not the worker's to do: temporary folders
-        # would be removed twice.
+        # What the process registered that it came from is not the worker's to do: temporary
+        # directories would be removed twice.
         atexit._clear()
         os.dup2(control, CONTROL)
         if serve():

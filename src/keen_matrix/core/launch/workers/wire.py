@@ -41,7 +41,7 @@ class Plan(Struct, frozen=True, kw_only=True):
     jobs: int
     #: Bytes kept of each stream.
     cap: int
-    #: The folder in which the directories of failing cases are kept; empty to keep none.
+    #: The directory in which the directories of failing cases are kept; empty to keep none.
     keep: str = ""
     #: How often each case is launched.
     repeat: int = 1

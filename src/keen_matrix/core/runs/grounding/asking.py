@@ -84,8 +84,8 @@ def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | Non
     cut, plan = next(((cut, plan) for cut, plan in plans if plan is not None), (0, None))
     if plan is None:
         return None
-    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as folder:
-        out = os.path.join(folder, "parser.json")
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
+        out = os.path.join(directory, "parser.json")
         words = (plan.interpreter, *plan.switches, hook.__file__, out, plan.kind, plan.name)
         launch_once(pool, words, HELP_WORDS[0])
         try:

@@ -44,10 +44,10 @@ from keen_matrix.core.vectors.unfold import unfold_matrix
 
 BROKEN = {"crashed": "it crashed", "timed-out": "it did not end in time"}
 NO_RESULT = {
-    "not-started": "it could not be launched",
+    "not-started": "it could not be started",
     "blocked": "its control did not work",
     "skipped": "it is skipped",
-    "flaky": "two launches of it did different things",
+    "flaky": "two launches of it gave different results",
 }
 _NUMBER = re.compile(r"[+-]?(0|[1-9]\d*)(\.\d+)?")
 
@@ -63,7 +63,7 @@ class FillPlace(NamedTuple):
     column: str = ""
 
 
-NOT_ALL = "interrupted before all that stand on the same had come"
+NOT_ALL = "interrupted before every case that shares this value had finished"
 
 
 class Filling(Struct):
@@ -71,7 +71,7 @@ class Filling(Struct):
 
     #: Place → what came there, by the id of the case.
     values: dict[FillPlace, Cells] = field(default_factory=dict)
-    #: Files that are written beside the spec: names from its folder, and contents.
+    #: Files that are written beside the spec: names from its directory, and contents.
     files: dict[str, str] = field(default_factory=dict)
     #: Why something is not filled in → ids of the cases.
     told: dict[str, list[str]] = field(default_factory=dict)
@@ -186,7 +186,9 @@ class Filler:
         case that crashed or timed out when `broken` says so."""
         why = NO_RESULT.get(record.verdict) or ("" if broken else BROKEN.get(record.verdict))
         if why:
-            self.filling.tell(f"{why}: that is nothing to expect", case.id)
+            self.filling.tell(
+                f"{why}, which is no result to expect (--broken records it all the same)", case.id
+            )
             return
         # Of launches that are compared only the first is the case's own; the others are to be like
         # it.
@@ -236,9 +238,7 @@ class Filler:
             return
         path = self._places.of_aspect(came, name, key, chosen.origin)
         if path is None:
-            tell(
-                f"{name}: it does not stand in {os.path.basename(self.spec.path)}, but at {chosen.origin}", id
-            )
+            tell(f"{name}: it is not in {os.path.basename(self.spec.path)}, but at {chosen.origin}", id)
             return
         try:
             value = self._value(came, name, key, path)
@@ -282,7 +282,7 @@ class Filler:
         # A spec may name any file, and a command that fills in must not write one that is
         # elsewhere.
         if not place.startswith(self.spec.here + os.sep):
-            self.filling.tell(f"{name}: {file} stands outside of the spec's folder", came.case.id)
+            self.filling.tell(f"{name}: {file} is outside the spec's directory", came.case.id)
             return
         file = os.path.relpath(place, self.spec.here)
         # The first output would be a promise that the other cases break.
@@ -303,7 +303,7 @@ class Filler:
         for column, value in found.items():
             place = self._places.of_cell(came.matrix, case, column)
             if place is None:
-                tell(f"{column}: its row does not stand in this spec", case.id)
+                tell(f"{column}: its row is not in this spec", case.id)
                 continue
             # A cell is no template, so it cannot say {here}.
             if isinstance(value, str) and len(self.spec.here) > 1 and self.spec.here in value:
@@ -335,8 +335,8 @@ class Filler:
                 continue
             name = ".".join(map(str, place.path[2:])) or place.column
             why = (
-                f"{name} stands for {len(came)} cases that did different things: a column of its own, "
-                "in the rows of the matrix, can say each"
+                f"{name} covers {len(came)} cases with different results; move the value into a column, "
+                f"so that each row has its own"
             )
             for id in came:
                 self.filling.tell(why, id)
@@ -425,13 +425,13 @@ class _CaseLaunch(Struct, frozen=True):
                 raise _NotToBeTold(f"{name} is {looked.instead or 'no text' if looked else 'not there'}")
             return looked.content
         if getattr(self.launch, f"{aspect}_base64") is not None:
-            raise _NotToBeTold("what came is not a text")
+            raise _NotToBeTold("the output is not text")
         masked = getattr(self.launch, f"{aspect}_masked", None)
         return str(masked if masked is not None else getattr(self.launch, aspect) or "")
 
 
 class _NotToBeTold(Exception):
-    """Why what is to be filled in cannot be told from what came."""
+    """Why what is to be filled in cannot be read off the output."""
 
 
 def read_raw(path: str, name: str) -> str:
@@ -457,17 +457,14 @@ def _key_of(aspect: Aspect) -> tuple[str, str]:
     form = forms[0]
     if isinstance(form, IsForm):
         open_or_plain = form.text.constant is not None
-        return (
-            "is",
-            "" if open_or_plain else "its text has fields; which part of it is another cannot be told",
-        )
+        return ("is", "" if open_or_plain else "its text has fields, and it is unclear which part differs")
     if isinstance(form, LinesForm) and all(each.constant is not None for each in form.texts):
         return "lines", ""
     if isinstance(form, CountForm) and not isinstance(form.count, Template):
         return "number-of-lines" if form.lines else "size", ""
     if isinstance(form, EmptyForm):
         return "empty", ""
-    return "", f"it {form.describe()}; which part of what came is meant cannot be told"
+    return "", f"it {form.describe()}; it is unclear which part of the output is meant"
 
 
 def _is_about(path: KeyPath, came: _CaseLaunch) -> bool:
@@ -507,7 +504,7 @@ def _solved(aspect: Aspect, came: _CaseLaunch, name: str, names: frozenset[str])
                         raise _NotToBeTold(f"{each} would have to be two things at once")
     missing = sorted(names - found.keys())
     if missing:
-        raise _NotToBeTold(f"what {missing[0]} is cannot be told from what came")
+        raise _NotToBeTold(f"what {missing[0]} is cannot be read off the output")
     return found
 
 
@@ -541,7 +538,7 @@ def _matched(template: Template, actual: str, how: str, came: _CaseLaunch, names
         name = part.source.strip()
         if name not in names or part.conversion or (part.format and not _is_of_number(part.format)):
             raise _NotToBeTold(
-                f"{{{part.source}}} cannot be undone: what it is made of cannot be told from what came"
+                f"{{{part.source}}} cannot be reversed: its parts cannot be read off the output"
             )
         if name in groups:
             pattern += f"(?P=g{groups.index(name)})"
@@ -555,7 +552,7 @@ def _matched(template: Template, actual: str, how: str, came: _CaseLaunch, names
         else re.search(pattern, actual)
     )
     if found is None:
-        raise _NotToBeTold(f"what came does not fit the rest of {template.source!r}")
+        raise _NotToBeTold(f"the output does not fit the rest of {template.source!r}")
     return {
         name: found[f"g{at}"].strip() if _has_format(template, name) else found[f"g{at}"]
         for at, name in enumerate(groups)

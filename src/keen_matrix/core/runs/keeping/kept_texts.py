@@ -11,8 +11,8 @@ from keen_matrix.core.spec.editing import toml_key, toml_text
 
 #: Characters, or lines, of an output from which it is kept in a file of its own.
 LONG_TEXT, MANY_LINES = 2_000, 20
-#: Where such files stand, from the folder of the spec.
-FOLDER = "expected"
+#: Where such files stand, from the directory of the spec.
+DIRECTORY = "expected"
 
 
 class Number(NamedTuple):
@@ -69,6 +69,6 @@ def kept_stream(
     if whole or is_short or (len(here) > 1 and here in text):
         return portable(text, here)
     plain = "".join(each if each.isalnum() or each in "-_." else "-" for each in name).strip("-")
-    file = f"{FOLDER}/{plain or 'tried'}.txt"
+    file = f"{DIRECTORY}/{plain or 'tried'}.txt"
     files[file] = text
     return {"file": literal(file)}

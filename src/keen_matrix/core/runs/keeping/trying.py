@@ -113,7 +113,7 @@ class KeptText(NamedTuple):
 
     text: str
     where: str
-    #: Names, from the folder of the spec, and contents.
+    #: Names, from the directory of the spec, and contents.
     files: dict[str, str]
 
 
@@ -124,9 +124,9 @@ def with_vector(text: str, tried: TriedCase, record: Record, name: str = "") -> 
     Raises Misuse when nothing is to be kept of it: it crashed, timed out or was not launched, or is
     there."""
     if record.verdict in ("crashed", "timed-out", "not-started"):
-        raise Misuse(f"it {_ended(record)}: that is not a promise to keep; nothing is written")
+        raise Misuse(f"it {_ended(record)}, so its result is not saved; nothing is written")
     if tried.is_there:
-        raise Misuse(f"the spec has this vector already: {tried.case.id[:6]} of {tried.matrix.name}")
+        raise Misuse(f"the spec has this call already: {tried.case.id[:6]} of {tried.matrix.name}")
     if tried.spec.name and any(each.name == name for each in tried.spec.matrices):
         fitting = [each for each in tried.spec.matrices if each.name == name]
         row = _row(fitting[0], record)
@@ -164,7 +164,7 @@ def _stream(stream: str, record: Record, name: str, files: dict[str, str], here:
     """Return the expectation of a stream; a long one is put in a file."""
     content = record.compared_stream(stream) or ""
     if getattr(record, f"{stream}_base64") is not None:
-        return f"# {stream} is not a text, so nothing is expected of it"
+        return f"# {stream} is not text, so nothing is expected of it"
     value = kept_stream(content, f"{name}.{stream}", files, here)
     if isinstance(value, dict):
         return f"expect.{stream}.file = {toml_text(value['file'])}"

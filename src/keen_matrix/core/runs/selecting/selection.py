@@ -158,7 +158,10 @@ def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Seque
     more = f" and {len(names) - SHOWN_NAMES} more" if len(names) > SHOWN_NAMES else ""
     near = f'; did you mean "{hint}"?' if hint else ""
     noun = "matrix is" if len(names) == 1 else "matrices are"
-    return f"no vector matches {' '.join(asked)}{near}\n  the {noun} {listed}{more}; keen-matrix unfold shows the ids"
+    return (
+        f"no case matches {' '.join(asked)}{near}\n  the {noun} {listed}{more}; keen-matrix unfold "
+        f"shows the ids"
+    )
 
 
 def nothing_selected(specs: Sequence[Spec], choice: CaseChoice) -> str:
@@ -168,7 +171,7 @@ def nothing_selected(specs: Sequence[Spec], choice: CaseChoice) -> str:
     asked += ["--failed"] if choice.failed else []
     asked += ["--shard {}/{}".format(*choice.shard)] if choice.shard else []
     if not asked:
-        return "the specs have no vectors"
+        return "the specs have no cases"
     return nothing_matches(specs, asked, choice.only)
 
 

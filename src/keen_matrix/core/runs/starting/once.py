@@ -1,10 +1,9 @@
 """What a whole spec uses: commands that run once before its cases and once after them, and a server
 that runs beside them.
 
-Such a command runs in the folder of the spec with the environment of Keen Matrix, as a build does.
-Without `ready-when` it must exit 0 before anything is launched. With it, it runs on until the last
-case has ended. Whatever it leaves running is ended with it.
-"""
+Such a command runs in the directory of the spec with the environment of Keen Matrix, as a build
+does. Without `ready-when` it must exit 0 before anything is launched. With it, it runs on until the
+last case has ended. Whatever it leaves running is ended with it."""
 
 from __future__ import annotations
 
@@ -87,7 +86,7 @@ class _Beside:
         self._pipe, theirs = os.pipe()
         try:
             self._process = Between(
-                words, file=words[0], folder=here, env=os.environ, stdout=theirs, stderr=theirs
+                words, file=words[0], directory=here, env=os.environ, stdout=theirs, stderr=theirs
             )
         except (OSError, ValueError) as error:
             os.close(self._pipe)

@@ -116,7 +116,7 @@ def _refuse_changed(spec: Spec, journal: str) -> None:
 
     for fields in headers_of(journal):
         if fields.spec == spec.path and fields.spec_digest not in ("", spec.digest):
-            raise Misuse(f"{spec.path} has changed since the run in {journal}; run it anew")
+            raise Misuse(f"{spec.path} has changed since the run in {journal}; run it again")
 
 
 #: Editions of specs that were found right in this process.
@@ -147,7 +147,7 @@ def build(spec: Spec, watch: RunWatch) -> None:
             try:
                 # Both streams together, in the order in which a terminal would show them.
                 process = Between(
-                    words, file=words[0], folder=spec.here, env=os.environ, stdout=writing, stderr=writing
+                    words, file=words[0], directory=spec.here, env=os.environ, stdout=writing, stderr=writing
                 )
             finally:
                 os.close(writing)
@@ -202,12 +202,12 @@ def refuse_too_many(spec: Spec, limit: int | None) -> None:
             from keen_matrix.core.spec.load import read_spec
 
             errors = [each for each in read_spec(spec.path, deep=True)[1] if each.severity == "error"]
-            nothing = f'the matrix "{matrix.name}" has no vectors'
+            nothing = f'the matrix "{matrix.name}" has no cases'
             raise SpecFault(errors or [Problem(path=spec.path, message=nothing)])
         most = allowed or MOST_VECTORS
         if count is not None and count > most:
             raise Misuse(
-                f'{spec.path}: the matrix "{matrix.name}" has {count:,} vectors, more than {most:,}; '
+                f'{spec.path}: the matrix "{matrix.name}" has {count:,} cases, more than {most:,}; '
                 f'combine = "pairs" needs far fewer, limit = {count} in the matrix or --limit '
                 f"{count} allows them all"
             )

@@ -50,7 +50,7 @@ def started(spec: Spec, launch: ResolvedLaunch, watch: RunWatch, *, are_many: bo
         found = watched_start(launch, environment, help_words or ("--help",))
     if found is None:
         if asked:
-            watch.remarks(f"launched through {name}: what it starts could not be told")
+            watch.remarks(f"launched through {name}: the program that it starts could not be found out")
         return Started(launch)
     if not asked and found.changes:
         return Started(launch, found)

@@ -66,8 +66,8 @@ def asked_warm(options: RunOptions, spec: Spec) -> bool | None:
 
 def may_find_out(options: RunOptions) -> bool:
     """Tell whether a run may try by itself if programs can be warm. A budget is for cases, and not
-    for checks. Forks of one keeper share what an interpreter draws at its start, so that what
-    varies from launch to launch would not show."""
+    for checks. Forks of one keeper share what an interpreter draws at its start, so that output
+    that differs from launch to launch would not show."""
     is_budget = options.ordering.budget is not None
     return not (is_budget or options.choice.failed or options.launching.repeat > 1)
 

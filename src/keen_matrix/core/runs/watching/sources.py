@@ -1,8 +1,8 @@
 """The files that a program is made of, as far as it can be known: what a change is looked for in.
 
-These are the files among the launch words, and those in the folders of the spec and of those files,
-or in place of these folders what [program] sources names. What runs write is none of them;
-libraries elsewhere, the network and the clock cannot be known."""
+These are the files among the launch words, and those in the directories of the spec and of those
+files, or in place of these directories what [program] sources names. What runs write is none of
+them; libraries elsewhere, the network and the clock cannot be known."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from keen_matrix.core.notation.nodes import Characters, Part
 from keen_matrix.core.spec.project import PROJECT_FILE, PYPROJECT
 from keen_matrix.core.structs import Struct
 
-#: Files of a folder beyond which only those are looked at that are named.
+#: Files of a directory beyond which only those are looked at that are named.
 MOST_FILES = 5_000
 #: Bytes up to which a file is told by its content, and all files together; others are told by size
 #: and time: every run pays for it.
@@ -31,7 +31,7 @@ READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
 #: Time in which git says what it ignores.
 GIT_SECONDS = 5.0
 NOT_OURS = ("__pycache__", "node_modules")
-#: Folders of the system: a program there is told by its own file.
+#: Directories of the system: a program there is told by its own file.
 SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
 _VIRTUAL = "pyvenv.cfg"
 
@@ -39,13 +39,13 @@ _VIRTUAL = "pyvenv.cfg"
 class SourcePlaces(Struct, frozen=True):
     """Where the files of a program are."""
 
-    #: Folders whose files, down to the lowest, belong to it.
-    folders: tuple[str, ...]
+    #: Directories whose files, down to the lowest, belong to it.
+    directories: tuple[str, ...]
     #: Single files that do.
     files: tuple[str, ...]
     #: Files in them that do not: tables whose rows are cases, reports that a run writes.
     without: frozenset[str] = frozenset()
-    #: Folders that have too many files to be looked at.
+    #: Directories that have too many files to be looked at.
     too_large: tuple[str, ...] = ()
 
 
@@ -61,10 +61,10 @@ def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ())
         os.path.realpath(each) for each in named if os.path.isabs(each) and os.path.exists(each)
     )
     files = [each for each in found if os.path.isfile(each)]
-    folders = [each for each in found if os.path.isdir(each)]
+    directories = [each for each in found if os.path.isdir(each)]
     if not spec.program.sources:
-        folders.append(spec.here)
-        folders += [
+        directories.append(spec.here)
+        directories += [
             os.path.dirname(each)
             for each in files
             if not _is_of_system(each) and os.path.dirname(each) != os.path.realpath(os.sep)
@@ -72,10 +72,10 @@ def places_of(spec: Spec, launch: ResolvedLaunch, without: Collection[str] = ())
     if spec.program.oracle:
         files.append(spec.program.oracle)
     files += named_beside(spec)
-    whole = _outermost(dict.fromkeys(map(os.path.realpath, folders)))
+    whole = _outermost(dict.fromkeys(map(os.path.realpath, directories)))
     large = tuple(each for each in whole if _is_large(each))
     return SourcePlaces(
-        folders=tuple(each for each in whole if each not in large),
+        directories=tuple(each for each in whole if each not in large),
         files=tuple(dict.fromkeys(files)),
         without=frozenset((*spec.parts.tables, *map(os.path.abspath, without))),
         too_large=large,
@@ -120,15 +120,15 @@ def is_ignored(paths: Collection[str]) -> frozenset[str]:
     """Return those of some files that version control ignores: what a build or a run makes, mostly.
     Without git, or outside of its trees, that is none."""
     git = shutil.which("git")
-    by_folder: dict[str, list[str]] = {}
+    by_directory: dict[str, list[str]] = {}
     for path in paths:
-        by_folder.setdefault(os.path.dirname(path), []).append(path)
+        by_directory.setdefault(os.path.dirname(path), []).append(path)
     found: set[str] = set()
-    for folder, inside in by_folder.items() if git else ():
+    for directory, inside in by_directory.items() if git else ():
         asked = "\0".join(inside).encode("utf-8", "surrogateescape")
         with contextlib.suppress(OSError, subprocess.SubprocessError):
             done = subprocess.run(
-                [str(git), "-C", folder, "check-ignore", "-z", "--stdin"],
+                [str(git), "-C", directory, "check-ignore", "-z", "--stdin"],
                 input=asked,
                 capture_output=True,
                 timeout=GIT_SECONDS,
@@ -165,25 +165,25 @@ def _is_of_system(path: str) -> bool:
     return os.path.exists(os.path.join(os.path.dirname(os.path.dirname(path)), _VIRTUAL))
 
 
-def _outermost(folders: Collection[str]) -> list[str]:
+def _outermost(directories: Collection[str]) -> list[str]:
     return [
         each
-        for each in folders
-        if not any(each != other and each.startswith(other.rstrip("/") + "/") for other in folders)
+        for each in directories
+        if not any(each != other and each.startswith(other.rstrip("/") + "/") for other in directories)
     ]
 
 
-def _is_large(folder: str) -> bool:
-    return any(number >= MOST_FILES for number, _ in enumerate(files_below(folder)))
+def _is_large(directory: str) -> bool:
+    return any(number >= MOST_FILES for number, _ in enumerate(files_below(directory)))
 
 
-def files_below(folder: str) -> Iterator[str]:
-    """Yield the files of a folder, down to the lowest, in a fixed order: not those of hidden
-    folders, of libraries that are installed in it, or of specs."""
-    for root, folders, names in os.walk(folder):
-        folders[:] = sorted(
+def files_below(directory: str) -> Iterator[str]:
+    """Yield the files of a directory, down to the lowest, in a fixed order: not those of hidden
+    directories, of libraries that are installed in it, or of specs."""
+    for root, directories, names in os.walk(directory):
+        directories[:] = sorted(
             each
-            for each in folders
+            for each in directories
             if not is_passed_over(each) and not os.path.exists(os.path.join(root, each, _VIRTUAL))
         )
         for name in sorted(names):
@@ -191,9 +191,9 @@ def files_below(folder: str) -> Iterator[str]:
                 yield os.path.join(root, name)
 
 
-def is_passed_over(folder: str) -> bool:
-    """Tell whether what is in a folder of that name is none of a program's own."""
-    return folder.startswith(".") or folder in NOT_OURS
+def is_passed_over(directory: str) -> bool:
+    """Tell whether what is in a directory of that name is none of a program's own."""
+    return directory.startswith(".") or directory in NOT_OURS
 
 
 def is_source(name: str) -> bool:
@@ -207,21 +207,20 @@ def is_source(name: str) -> bool:
 
 
 def too_large(places: SourcePlaces) -> str:
-    """Return the remark on folders that have too many files."""
-    folders = " and ".join(places.too_large)
+    """Return the remark on directories that have too many files."""
+    directories = " and ".join(places.too_large)
     return (
-        f"{folders} has more than {MOST_FILES:,} files, so that only those are looked at that the "
-        f"launch words name; "
-        'name what the program is made of: sources = ["src"]'
+        f"{directories} has more than {MOST_FILES:,} files, so only those that the launch words "
+        'name are watched; name the program\'s own files: sources = ["src"]'
     )
 
 
 def digests_of(places: SourcePlaces) -> dict[str, str]:
     """Return a digest of each file of a program."""
-    paths = [*places.files, *(each for folder in places.folders for each in files_below(folder))]
+    paths = [*places.files, *(each for directory in places.directories for each in files_below(directory))]
     wanted = (each for each in dict.fromkeys(paths) if each not in places.without)
     # Those that words of the launch name count, whatever version control says of them.
-    below = dict.fromkeys(each for folder in places.folders for each in files_below(folder))
+    below = dict.fromkeys(each for directory in places.directories for each in files_below(directory))
     ignored = is_ignored([each for each in below if each not in places.files])
     wanted = (each for each in wanted if each not in ignored)
     found: dict[str, str] = {}

@@ -3,7 +3,7 @@ of the last run is taken over, and says so.
 
 A case is as before when its words and values are, and its surroundings, expectations and masks, the
 signature, the files of the program and its environment. Only what passed is taken over. A matrix
-whose cases share a folder or what runs beside them is run whole: there one case changes what the
+whose cases share a directory or what runs beside them is run whole: there one case changes what the
 next one finds."""
 
 from __future__ import annotations

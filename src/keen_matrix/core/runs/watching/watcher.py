@@ -36,10 +36,10 @@ STEP_MS, SETTLE_MS, LOOK_MS = 20, 60, 250
 
 
 class Watched(Struct, frozen=True, kw_only=True):
-    """What is watched: folders, down to the lowest, single files elsewhere, and the digests of all
-    files."""
+    """What is watched: directories, down to the lowest, single files elsewhere, and the digests of
+    all files."""
 
-    folders: tuple[str, ...]
+    directories: tuple[str, ...]
     files: tuple[str, ...]
     without: frozenset[str]
     digests: dict[str, str]
@@ -48,7 +48,7 @@ class Watched(Struct, frozen=True, kw_only=True):
 
 def watched(paths: Sequence[str], without: Collection[str]) -> Watched:
     """Return what is to be watched for some specs; one that is wrong is watched for its mending."""
-    folders: list[str] = []
+    directories: list[str] = []
     files: list[str] = []
     excluded: set[str] = set(map(os.path.realpath, without))
     digests: dict[str, str] = {}
@@ -57,7 +57,7 @@ def watched(paths: Sequence[str], without: Collection[str]) -> Watched:
         files.append(path)
         with watching() as looked, contextlib.suppress(KeenMatrixError, OSError):
             places = _places(path, without)
-            folders += places.folders
+            directories += places.directories
             files += places.files
             digests |= digests_of(places)
             if places.too_large:
@@ -66,8 +66,8 @@ def watched(paths: Sequence[str], without: Collection[str]) -> Watched:
     single = [each for each in dict.fromkeys(map(os.path.realpath, files)) if each not in excluded]
     digests |= {each: file_digest(each) for each in single}
     return Watched(
-        folders=tuple(dict.fromkeys(folders)),
-        files=tuple(each for each in single if not _is_below(each, folders)),
+        directories=tuple(dict.fromkeys(directories)),
+        files=tuple(each for each in single if not _is_below(each, directories)),
         without=frozenset(excluded),
         digests=digests,
         remarks=tuple(remarks),
@@ -86,8 +86,8 @@ def _places(path: str, without: Collection[str]) -> SourcePlaces:
     return places_of(spec, launch, without)
 
 
-def _is_below(path: str, folders: Collection[str]) -> bool:
-    return any(path == each or path.startswith(each.rstrip("/") + "/") for each in folders)
+def _is_below(path: str, directories: Collection[str]) -> bool:
+    return any(path == each or path.startswith(each.rstrip("/") + "/") for each in directories)
 
 
 def changed_files(seen: Watched, paths: Collection[str]) -> list[str]:
@@ -115,7 +115,7 @@ def _is_looked_at(seen: Watched, path: str) -> bool:
         return True
     if name.endswith(SUFFIX) or not is_source(name):
         return False
-    top = next((each for each in seen.folders if _is_below(path, (each,))), None)
+    top = next((each for each in seen.directories if _is_below(path, (each,))), None)
     if top is None:
         return False
     between = os.path.relpath(path, top).split(os.sep)[:-1]
@@ -164,7 +164,7 @@ def _changes(seen: Watched) -> Iterator[list[str]]:
     stamps = {each: stamp(each) for each in seen.files}
     is_first = True
     for changes in watch(
-        *seen.folders,
+        *seen.directories,
         watch_filter=is_wanted,
         debounce=SETTLE_MS,
         step=STEP_MS,
@@ -175,7 +175,7 @@ def _changes(seen: Watched) -> Iterator[list[str]]:
         ignore_permission_denied=True,
     ):
         paths = {path for _, path in changes}
-        # a folder that is watched for one file of it would be watched with all below it
+        # a directory that is watched for one file of it would be watched with all below it
         paths |= {each for each in seen.files if stamp(each) != stamps[each]}
         stamps |= {each: stamp(each) for each in paths & set(seen.files)}
         if is_first:  # what has changed before anything was watched

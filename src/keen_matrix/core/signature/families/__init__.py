@@ -2,7 +2,7 @@
 one function `vectors`, which gets a Making.
 
 A family yields what it can think of; what the judgement does not bear out is dropped here, so that
-no family ever makes a sound program to something that the signature does not settle.
+no family ever makes a sound program to something that the signature leaves open.
 """
 
 from __future__ import annotations
@@ -116,13 +116,13 @@ def _left_out(signature: Signature, notes: Notes, clashing: int, beyond: int, li
     """Return what a family leaves out, a line each."""
     left_out = list(dict.fromkeys(notes.texts))
     if signature.aside:
-        left_out.append(f"what has {', '.join(signature.aside)}, which the signature puts aside")
+        left_out.append(f"calls with {', '.join(signature.aside)}, which the signature sets aside")
     if notes.unsettled:
-        left_out.append(f"{_vectors(notes.unsettled)} that the signature does not settle")
+        left_out.append(f"{_vectors(notes.unsettled)} that the signature leaves open")
     if clashing:
         left_out.append(f"{_vectors(clashing)} with options that the program refuses")
     if beyond:
-        count = f"more than {MOST_BEYOND} vectors" if beyond > MOST_BEYOND else _vectors(beyond)
+        count = f"more than {MOST_BEYOND} cases" if beyond > MOST_BEYOND else _vectors(beyond)
         left_out.append(f"{count} beyond the {limit} that a family has")
     return tuple(left_out)
 
@@ -161,4 +161,4 @@ def alike(count: int, launchers: tuple[str, ...] = ()) -> Relation:
 
 
 def _vectors(count: int) -> str:
-    return f"{count:,} vector{'' if count == 1 else 's'}"
+    return f"{count:,} case{'' if count == 1 else 's'}"

@@ -88,7 +88,7 @@ def _clashes(making: Making, number: int, grounds: UsageGrounds) -> Iterator[Vec
             culprit = " ".join((*grounds.required, *grounds.operands))
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, detail=grounds.edit)
     for clash in grounds.clashes:
-        # One option that is refused by itself is told by its own vector of the kind "option".
+        # One option that is refused on its own is told by its own vector of the kind "option".
         if len(clash.options) != 1 or clash.about:
             culprit = " ".join(clash.options) or clash.about or " ".join(clash.words)
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, detail=clash.edit)
@@ -249,7 +249,7 @@ class _PairRequests:
         signature, form = self.signature, self.builder.form
         # Conditions go into the search and are not filtered out behind it: a pair whose only row is
         # thrown away would be lost without a word.
-        rules = [self._rule(each, False) for each in signature.where if concerns(signature, form, each)]
+        rules = [self._rule(each, False) for each in signature.only_if if concerns(signature, form, each)]
         rules += [
             self._rule(own.when, True) for own in signature.refuse if concerns(signature, form, own.when)
         ]
@@ -270,7 +270,7 @@ class _PairRequests:
                 )
 
             try:
-                value = condition.evaluate(Scope(_RowNames(self, row), {**functions, "given": given}))
+                value = condition.evaluate(Scope(_RowNames(self, row), {**functions, "has": given}))
             except (
                 ExpressionFault
             ):  # it asks for what only a whole vector has, such as argc: the judgement settles it

@@ -23,9 +23,7 @@ def vectors(making: Making) -> Iterator[Vector]:
         for option in plain_options(signature, builder.form):
             pairs = list(dict.fromkeys(_pairs(signature, builder, option)))
             if not pairs:
-                notes.texts.append(
-                    f"{option.key}: no accepted vector has it that is also accepted without it"
-                )
+                notes.texts.append(f"{option.key}: no accepted call with it is also accepted without it")
                 continue
             flat = [words for pair in pairs for words in pair]
             control = builder.control(flat[1])

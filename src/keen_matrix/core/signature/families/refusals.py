@@ -431,7 +431,7 @@ def _repeated(signature: Signature, builder: Builder) -> Iterator[_OneFault]:
 
 def _conditions(signature: Signature, builder: Builder) -> Iterator[_OneFault]:
     """Values that are legal one by one and break one condition of the signature."""
-    conditions = [("where", each) for each in signature.where] + [
+    conditions = [("condition", each) for each in signature.only_if] + [
         (own.kind, own.when) for own in signature.refuse
     ]
     for kind, condition in conditions:
@@ -469,10 +469,10 @@ def _without_what_it_needs(
     """Options by themselves that a condition on what is given allows beside others only, and those
     together that it names and does not allow."""
     smallest = builder.smallest()
-    if smallest is None or "given(" not in condition.source:
+    if smallest is None or "has(" not in condition.source:
         return
     options = plain_options(signature, builder.form)
-    named = [each for each in options if any(f"given('{one}')" in condition.source for one in each.spellings)]
+    named = [each for each in options if any(f"has('{one}')" in condition.source for one in each.spellings)]
     for some in [*([each] for each in options), *([named] if len(named) > 1 else [])]:
         tried = builder.plain(some, full=False)
         judgement = signature.judge(tried.words())

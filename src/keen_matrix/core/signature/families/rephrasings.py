@@ -67,7 +67,7 @@ def _rephrased(
     if 1 < len(base.options) <= MOST_REORDERED and not _has_opposites(base):
         yield "other order", "", replace(base, options=base.options[::-1]).words()
     if base.options and base.operands:
-        yield "moved behind the operands", "", base.words("last")
+        yield "moved after the operands", "", base.words("last")
     # In front of a subcommand the delimiter would make a word of it.
     if base.operands and not base.delimiter and any(part.name for part in base.operands):
         yield "after --", "", replace(base, delimiter=True).words()
@@ -90,7 +90,7 @@ def _has_opposites(base: Request) -> bool:
 #: one counts.
 MOST_REORDERED = 6
 #: The kind of a rephrasing in which an option is given with its default.
-STATED = "default stated"
+STATED = "default written out"
 OTHER_NUMBER = "number in other digits"
 #: Kinds of rephrasings that are bound to other words of the same value.
 SAME_VALUES = frozenset({STATED, OTHER_NUMBER})

@@ -131,7 +131,7 @@ def _is_several(signature: SignatureParts, item: Operand) -> bool:
 
 #: NAMEs as expressions write them, with their values.
 Names: TypeAlias = dict[str, object]
-#: Spellings of options in a condition, as in given('--bike').
+#: Spellings of options in a condition, as in has('--bike').
 _GIVEN = re.compile(r"""['"](-[^'"]+)['"]""")
 
 
@@ -144,16 +144,16 @@ def check_conditions(
 ) -> Findings:
     """Ask the conditions of the signature that are about a form."""
     findings = Findings()
-    if not signature.where and not signature.refuse:
+    if not signature.only_if and not signature.refuse:
         return findings
     names = named_values(signature, form, bindings, words)
     scope = Scope(names, condition_functions(signature, spellings))
     for own in signature.refuse:
         if concerns(signature, form, own.when) and _is_met(own.when, scope, findings):
             _refuse(form, own.kind, own.when, scope, findings)
-    for condition in signature.where:
+    for condition in signature.only_if:
         if concerns(signature, form, condition) and _is_met(condition, scope, findings) is False:
-            _refuse(form, "where", condition, scope, findings)
+            _refuse(form, "condition", condition, scope, findings)
     return findings
 
 
@@ -182,7 +182,7 @@ def _is_met(condition: Expression, scope: Scope, findings: Findings) -> bool | N
     except ExpressionFault as fault:
         findings.doubt_value(f"{condition.source}: {fault.reason}")
     except OracleNotRun:
-        findings.doubt_value(f"{condition.source}: it asks the oracle, which is not run here")
+        findings.doubt_value(f"{condition.source}: it calls the oracle, which is not run here")
     return None
 
 
@@ -262,4 +262,4 @@ def condition_functions(
     signature: SignatureParts, spellings: frozenset[str]
 ) -> Mapping[str, Callable[..., object]]:
     """Return the functions that conditions may call; `given` knows the spellings that are given."""
-    return {**FUNCTIONS, **signature.functions, "given": lambda *each: any(one in spellings for one in each)}
+    return {**FUNCTIONS, **signature.functions, "has": lambda *each: any(one in spellings for one in each)}

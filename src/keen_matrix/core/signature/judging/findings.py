@@ -77,7 +77,7 @@ class Findings:
         self.reasons.append(f"{kind}: {why}")
 
     def doubt(self, why: str) -> None:
-        """Add something that the signature does not settle."""
+        """Add something that the signature leaves open."""
         self.doubts.append(why)
 
     def doubt_value(self, why: str) -> None:
@@ -86,7 +86,7 @@ class Findings:
 
     @property
     def all_doubts(self) -> list[str]:
-        """Everything that is not settled."""
+        """Everything that is open."""
         return [*self.doubts, *self.value_doubts]
 
     def add(self, others: Findings) -> None:

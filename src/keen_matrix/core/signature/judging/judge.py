@@ -106,7 +106,7 @@ def _joined(found: Sequence[Judgement]) -> Judgement:
 
 def _unsettled(found: Sequence[Judgement], asked: Iterable[str]) -> Judgement:
     """Return the judgement on a vector that readings differ in."""
-    questions = tuple(f"not settled: {QUESTIONS[name]}" for name in asked)
+    questions = tuple(f"open: {QUESTIONS[name]}" for name in asked)
     told = next((each.reasons for each in found if each.status == "unspecified"), ())
     reasons = found[0].reasons if found and not told else told
     given = found[0].given if found else frozenset[str]()
@@ -148,7 +148,7 @@ def _judge_by(signature: SignatureParts, form: UsageModel, words: Sequence[str])
         status=_status(findings),
         refusals=tuple(findings.refusals),
         bindings=bindings,
-        reasons=(*findings.reasons, *(f"not settled: {each}" for each in findings.all_doubts)),
+        reasons=(*findings.reasons, *(f"open: {each}" for each in findings.all_doubts)),
         help=reading.asks_help,
         given=spellings,
     )
@@ -188,7 +188,7 @@ def _judge_help(signature: SignatureParts, reading: Reading, words: Sequence[str
         else:
             found = _found_before_help(signature, words[: min(reading.help_at)], others)
         if found is None:  # a value that may be legal or not
-            told = (*helped.reasons, "not settled: help beside other faults")
+            told = (*helped.reasons, "open: help together with other faults")
             return replace(helped, status="unspecified", reasons=told)
         return None if found else helped
     if wins == "always" or judge_under(signature, others).status == "accepted":
@@ -209,7 +209,7 @@ def _found_before_help(
     signature: SignatureParts, before: Sequence[str], others: Sequence[str]
 ) -> bool | None:
     """Tell whether something is wrong that a reader finds before it gives help; None where that is
-    not settled."""
+    open."""
     yields = signature.habits.help_yields_to
     # of what stands behind it only a beginning that is ambiguous is found before it
     # argparse sorts all words into options and operands before it acts on the first.
@@ -222,7 +222,7 @@ def _found_before_help(
 
 def _found_in_reading(signature: SignatureParts, reading: Reading) -> bool | None:
     """Tell whether something is wrong with the options that a reader finds while it reads; None
-    where that is not settled."""
+    where that is open."""
     yields = signature.habits.help_yields_to
     # Operands are not looked at yet: these readers hand them over when all options are done.
     checked = check_values(signature, reading, ())
@@ -241,14 +241,14 @@ def is_among(refusal: Refusal, kinds: Set[str]) -> bool:
 
 
 def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
-    """Return the judgement on a vector with an option that ends the call by itself: alone it is
+    """Return the judgement on a vector with an option that acts alone: alone it is
     accepted, and nothing is claimed of what stands beside it."""
     reasons = tuple(reading.findings.reasons)
     spellings = reading.spellings
     if len(words) == 1:
-        told = (*reasons, "it ends the call by itself")
+        told = (*reasons, "it acts alone")
         return Judgement(status="accepted", reasons=told, given=spellings)
-    told = (*reasons, "not settled: what stands beside an option that ends the call by itself")
+    told = (*reasons, "open: other words beside an option that acts alone")
     return Judgement(status="unspecified", reasons=told, given=spellings)
 
 

@@ -91,9 +91,9 @@ class _WordReader(Taker):
         self.findings.reasons.append("--: the rest are operands")
         is_early = len(self.found.operands) < self.form.keywords
         if is_early and need(self.habits.early_delimiter, "early_delimiter") == "refuse":
-            self.findings.refuse("too-many", "--", why="-- stands before the subcommand")
+            self.findings.refuse("too-many", "--", why="-- comes before the subcommand")
         if not self.habits.delimiter:
-            self.findings.doubt("what -- means to a program that does not end its options by it")
+            self.findings.doubt("what -- means to a program whose options it does not end")
         # Asked only where there is a second one: the habit is open for most, and would double all
         # readings.
         elif "--" in rest and need(self.habits.later_delimiter, "later_delimiter") == "nothing":
@@ -102,7 +102,7 @@ class _WordReader(Taker):
         is_bare = not rest and (self.behind_option or not self.is_behind_operand)
         is_bare = is_bare and (self.is_behind_operand or not _may_have_none(self.form.form))
         if is_bare and need(self.habits.bare_delimiter, "bare_delimiter") == "refuse":
-            self.findings.refuse("too-many", "--", why="-- has no word behind it")
+            self.findings.refuse("too-many", "--", why="-- has no word after it")
         self.found.delimiter = self.only_operands = True
         # The operands behind it are read here and not in the loop, since no word among them is
         # looked at.
@@ -196,7 +196,7 @@ class _WordReader(Taker):
                 self.findings.refuse("unknown-option", f"{spelling}{rest}", spelling, why=why)
             return rest[1:] if how == "strip" else rest
         if need(self.habits.joined, "joined") in ("none", "long"):
-            why = f"{spelling} takes its value as a word of its own"
+            why = f"{spelling} takes its value as a separate word"
             self.findings.refuse("unknown-option", f"{spelling}{rest}", spelling, why=why)
         return rest
 
@@ -204,11 +204,11 @@ class _WordReader(Taker):
         name = word.partition("=")[0]
         # With a reader it is known what it adds by itself, and that is in `help`.
         if name in USUAL_HELP and not self.signature.reader:
-            self.findings.doubt(f"whether the program knows {name}, which the signature does not tell")
+            self.findings.doubt(f"whether the program knows {name}, which is not in the signature")
         elif self.habits.unknown_options == "take":
             self._taken(word)
         elif self.habits.unknown_options == "open":
-            self.findings.doubt(f"whether {name}, which the synopsis does not have, is refused")
+            self.findings.doubt(f"whether {name}, which is not in the synopsis, is refused")
         else:
             why = f"{name} is not an option of the synopsis"
             self.findings.refuse("unknown-option", name, why=why)
@@ -222,13 +222,13 @@ class _WordReader(Taker):
             self.findings.refuse("unexpected-value", flag, word[place:], word, why=why)
             return
         if place == 1 and word in USUAL_HELP and not self.signature.reader:
-            self.findings.doubt(f"whether {word!r} is an option that the signature does not tell")
+            self.findings.doubt(f"whether {word!r} is an option that the signature leaves out")
         elif letter == "--":  # as in -a-: no reader calls -- the culprit
             self.findings.refuse("unknown-option", word, why=f"{word} is not an option")
         elif self.habits.unknown_options == "take":
             self._taken(word, is_last=place == len(word) - 1)
         elif self.habits.unknown_options == "open":
-            self.findings.doubt(f"whether {letter}, which the synopsis does not have, is refused")
+            self.findings.doubt(f"whether {letter}, which is not in the synopsis, is refused")
         else:
             why = f"{letter} is not an option of the synopsis"
             self.findings.refuse("unknown-option", letter, word, why=why)
@@ -236,7 +236,7 @@ class _WordReader(Taker):
     def _taken(self, word: str, *, is_last: bool = True) -> None:
         """Take an option that is none. Some lenient readers take the word behind it for its value,
         and others do not."""
-        self.findings.reasons.append(f"{word}: an option that is taken and has no effect")
+        self.findings.reasons.append(f"{word}: an option that is accepted and has no effect")
         self.behind_option = True
         if not is_last or (word.startswith("--no-") and self.habits.negated):
             return

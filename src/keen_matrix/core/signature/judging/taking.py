@@ -84,7 +84,7 @@ class Taker:
         named = f" = {shown!r} ({' '.join(option.value_names)})" if values else ""
         self.findings.reasons.append(f"{spelling}: option {option.key}{named}")
         if self._is_on_other_side(option):
-            self.findings.doubt(f"whether {spelling} may stand on this side of the keyword")
+            self.findings.doubt(f"whether {spelling} may be on this side of the keyword")
 
     def _is_on_other_side(self, option: Option) -> bool:
         """Tell whether an option of the form stands before a keyword that its place in the synopsis
@@ -109,7 +109,7 @@ class Taker:
             self.add(option, spelling, values)
             self._check_count(option, spelling)
         elif len(spelling) > 2 and need(self.habits.joined, "joined") == "none":
-            why = f"{spelling} takes its value as a word of its own"
+            why = f"{spelling} takes its value as a separate word"
             self.findings.refuse("unknown-option", f"{spelling}={joined}", spelling, why=why)
         elif not joined and need(self.habits.empty_joined, "empty_joined") == "refuse":
             why = f"the value of {spelling} is empty"

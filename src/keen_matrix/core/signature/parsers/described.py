@@ -42,8 +42,8 @@ class DescribedValue(Described):
     )
     min: float | int | None = Field(None, description="The least number.")
     max: float | int | None = Field(None, description="The largest number.")
-    folders: bool = Field(False, description="Whether a folder will do for a file.")
-    default: Plain = Field(None, description="What it is when it is not given.")
+    directories: bool = Field(False, description="Whether a directory will do for a file.")
+    default: Plain = Field(None, description="Its value when it is not given.")
 
 
 class DescribedOption(Described):
@@ -54,24 +54,24 @@ class DescribedOption(Described):
     )
     negated: list[Spelling] = Field([], description="Spellings that switch it off.")
     values: list[str] = Field([], description="What its values are called; none for a flag.")
-    least: int = Field(1, ge=0, description="Words that it takes at least.")
-    most: int | None = Field(1, ge=0, description="Words that it takes at the most; null for any.")
+    least: int = Field(1, ge=0, description="The fewest words that it takes.")
+    most: int | None = Field(1, ge=0, description="The most words that it takes; null for any number.")
     again: bool = Field(False, description="Whether each further use adds to those before it.")
     required: bool = Field(False, description="Whether nothing is accepted without it.")
-    action: bool = Field(False, description="Whether it ends the call by itself, as help does.")
+    action: bool = Field(False, description="Whether it acts alone, as help does.")
     value: DescribedValue = Field(DescribedValue(), description="The type of its values.")
-    text: str = Field("", description="What the help says of it.")
+    text: str = Field("", description="What the help says about it.")
 
 
 class DescribedOperand(Described):
     """An operand."""
 
     name: str = Field(description="What the help calls it.")
-    least: int = Field(1, ge=0, description="Words that it takes at least.")
-    most: int | None = Field(1, ge=0, description="Words that it takes at the most; null for any.")
+    least: int = Field(1, ge=0, description="The fewest words that it takes.")
+    most: int | None = Field(1, ge=0, description="The most words that it takes; null for any number.")
     rest: bool = Field(False, description="Whether it takes whatever follows, options too.")
     value: DescribedValue = Field(DescribedValue(), description="Its type.")
-    text: str = Field("", description="What the help says of it.")
+    text: str = Field("", description="What the help says about it.")
 
 
 class DescribedGroup(Described):
@@ -86,8 +86,8 @@ class DescribedCommand(Described):
 
     name: str = Field(description="As it is typed.")
     aliases: list[str] = Field([], description="Its other names.")
-    text: str = Field("", description="What the help says of it.")
-    parser: DescribedParser = Field(description="What may stand behind it.")
+    text: str = Field("", description="What the help says about it.")
+    parser: DescribedParser = Field(description="What may follow it.")
 
 
 class DescribedParser(Described):
@@ -102,7 +102,7 @@ class DescribedParser(Described):
     help: list[Spelling] = Field([], description="Spellings that ask for help.")
     usage: str = Field("", description="A usage line, for a parser that knows nothing of its operands.")
     abbreviations: bool | None = Field(None, description="Set where the reader's habit is not kept.")
-    interleaved: bool | None = Field(None, description="The same, for options behind operands.")
+    interleaved: bool | None = Field(None, description="The same, for options after operands.")
     unknown_options: Literal["refuse", "take", "operand"] | None = Field(
         None, description="What an unknown option gets, where it is not refused."
     )
@@ -151,7 +151,7 @@ def _told(error: ValidationError, source: str) -> str:
     else:
         reason = first["msg"][:1].lower() + first["msg"][1:]
     more = f" (and {len(faults) - 1} more)" if len(faults) > 1 else ""
-    return f"{where}{reason}{more}; its form: keen-matrix schema --of parser"
+    return f"{where}{reason}{more}; its shape: keen-matrix schema --of parser"
 
 
 def _keys_of(model: type[Described]) -> set[str]:

@@ -387,7 +387,7 @@ def click_range(kind: Foreign, *, whole: bool) -> Told:
 def path_type(kind: Foreign) -> Told:
     """Return the type of a path that has to exist, or may be anything."""
     if kind.exists and kind.file_okay:
-        return {"type": "file", "folders": bool(kind.dir_okay)}
+        return {"type": "file", "directories": bool(kind.dir_okay)}
     return {"type": "dir" if kind.exists else "path"}
 
 
@@ -462,12 +462,12 @@ def take_argparse(module: Foreign) -> None:
         if caller == "parse_known_intermixed_args":
             described["doubts"] = [
                 *described.get("doubts", []),
-                "options may stand anywhere between its operands",
+                "options may come anywhere between its operands",
             ]
         elif caller != "parse_args":
             described["doubts"] = [
                 *described.get("doubts", []),
-                "the program reads what its parser does not know by itself",
+                "the program itself reads what its parser does not know",
             ]
         write_and_end({"reader": "argparse", **described})
 
@@ -539,7 +539,7 @@ def main() -> None:
         # A sitecustomize may have imported one before this file runs.
         if known in sys.modules:
             take(sys.modules[known])
-    del sys.path[0]  # the folder of this file
+    del sys.path[0]  # the directory of this file
     if kind == "module":
         sys.path.insert(0, "")
         sys.argv = [name, *sys.argv[4:]]

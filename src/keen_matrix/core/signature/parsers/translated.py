@@ -109,9 +109,8 @@ def _open_unknown(draft: Draft, parser: DescribedParser) -> None:
         draft.switches["unknown-options"] = "open"
         named = [each.name for each in parser.commands if each.parser.unknown_options is not None]
         draft.doubts.append(
-            f"unknown options are not refused by {' and '.join(named) or 'every subcommand'} and "
-            f"by others they are; "
-            "nothing is claimed of them"
+            f" {' and '.join(named) or 'every subcommand'} does not refuse unknown options and others "
+            f"do, so nothing is claimed about them"
         )
 
 
@@ -283,8 +282,8 @@ def _table(value: DescribedValue, name: str, text: str) -> tuple[TypeGuess, bool
     elif value.type and value.type != "text":
         found["type"] = value.type
         found |= {key: bound for key in ("min", "max") if (bound := getattr(value, key)) is not None}
-        if value.folders and value.type == "file":
-            found["folders"] = True
+        if value.directories and value.type == "file":
+            found["directories"] = True
     else:
         found = guess_type(re.sub(r"\W+", "_", name).upper(), text)
         sure = False

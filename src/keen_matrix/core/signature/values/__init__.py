@@ -12,13 +12,19 @@ from keen_matrix.core.signature.values.days import Day
 from keen_matrix.core.signature.values.durations import Duration
 from keen_matrix.core.signature.values.lists import Listed, listed
 from keen_matrix.core.signature.values.numbers import Fraction, Whole
-from keen_matrix.core.signature.values.paths import ABSENT_FILE, Existing, ExistingFile, ExistingFolder, Path
+from keen_matrix.core.signature.values.paths import (
+    ABSENT_FILE,
+    Existing,
+    ExistingDirectory,
+    ExistingFile,
+    Path,
+)
 from keen_matrix.core.signature.values.text import Text
 
 #: The word in specs -> the class.
 TYPES: Mapping[str, type[ValueType]] = {
     each.type: each
-    for each in (Text, Whole, Fraction, Boolean, OneOf, Day, Duration, ExistingFile, ExistingFolder, Path)
+    for each in (Text, Whole, Fraction, Boolean, OneOf, Day, Duration, ExistingFile, ExistingDirectory, Path)
 }
 
 __all__ = [
@@ -29,8 +35,8 @@ __all__ = [
     "Day",
     "Duration",
     "Existing",
+    "ExistingDirectory",
     "ExistingFile",
-    "ExistingFolder",
     "Fraction",
     "Listed",
     "OneOf",

@@ -39,7 +39,7 @@ class Boolean(ValueType, frozen=True, kw_only=True):
             truth = text.strip().lower() if self.habits.booleans == "click" else text
             return LEGAL if truth in known[0] | known[1] else illegal("it is not a boolean")
         if text.lower() in _OTHER_BOOLEANS:
-            return doubtful("not every reader of booleans takes this")
+            return doubtful("not every reader of booleans accepts this")
         return illegal("it is neither true nor false")
 
     def made_up(self) -> Iterable[str]:
@@ -75,9 +75,9 @@ class OneOf(ValueType, frozen=True, kw_only=True):
         if self._begun(text):
             return LEGAL
         if self.open:
-            return doubtful("other choices may be taken")
+            return doubtful("other choices may be accepted")
         if _number(text) is not None and _number(text) in map(_number, self.of):
-            return doubtful("a reader of numbers takes it")
+            return doubtful("a reader of numbers accepts it")
         return illegal(f"it is none of {', '.join(self.of)}", "not-a-choice")
 
     def _begun(self, text: str) -> str:

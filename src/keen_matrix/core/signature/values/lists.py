@@ -26,7 +26,7 @@ class Listed(ValueType, frozen=True, kw_only=True):
         """Return whether every part is a legal value; nothing is claimed of empty parts."""
         parts = text.split(self.separator)
         if "" in parts:
-            return doubtful("whether a list may have an empty part is not settled")
+            return doubtful("whether a list may have an empty part is open")
         for part in parts:
             found = self.item.read(part)
             if found.status != "legal":

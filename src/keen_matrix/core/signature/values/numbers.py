@@ -33,7 +33,7 @@ _ZEROS = re.compile(r"(?<![0-9.])0+(?=[0-9])")
 #: What strtol(3) with base 10 stops within.
 _NEVER_C = re.compile(r"[-+]?(?:[0-9]+[eE][-+]?[0-9]+|0[xX][0-9a-fA-F]+)")
 _UNIT = re.compile(r"-?[0-9]+(?:\.[0-9]+)?[A-Za-z]+")
-_LONG = "so long a text is not a number to some, and takes others too long to read"
+_LONG = "some programs do not read so long a number, and others take too long to"
 
 
 class Bounded(ValueType, frozen=True, kw_only=True):
@@ -87,7 +87,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
             return self._not_plain(digits)
         # Some refuse a minus before nothing, and some take it for an option.
         if digits.startswith("-") and float(digits) == 0:
-            return doubtful(f"whether {digits} is {self.noun} is not settled")
+            return doubtful(f"whether {digits} is {self.noun} is open")
         return self.in_range(Decimal(digits))
 
     def _read_as(self, text: str, library: Numbers) -> ValueReading:
@@ -101,7 +101,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
         if isinstance(found, float) and not math.isfinite(found):
             if self.min is None and self.max is None:
                 return LEGAL
-            return doubtful("whether it lies between the bounds is not settled")
+            return doubtful("whether it is within the bounds is open")
         return self.in_range(Decimal(str(found)))
 
     def _not_plain(self, text: str) -> ValueReading:
@@ -112,7 +112,7 @@ class Bounded(ValueType, frozen=True, kw_only=True):
         if len(text) > LONG_NUMBER:
             return doubtful(_LONG)
         if re.fullmatch(self.other, text):
-            return doubtful(f"not every reader takes this for {self.noun}")
+            return doubtful(f"not every program reads this as {self.noun}")
         return illegal(f"it is not {self.noun}")
 
     def made_up(self) -> Iterator[str]:

@@ -1,4 +1,4 @@
-"""Names of files and folders: of such as may be anything, and of such as must exist."""
+"""Names of files and directories: of such as may be anything, and of such as must exist."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ class Path(ValueType, frozen=True, kw_only=True):
         """Return whether a text is a legal value."""
         if text or self.habits.empty_values == "take":
             return LEGAL
-        return doubtful("whether an empty path will do is not settled")
+        return doubtful("whether an empty path will do is open")
 
     def made_up(self) -> Iterable[str]:
         """Return a plain name, and one with spaces."""
@@ -34,14 +34,14 @@ class Path(ValueType, frozen=True, kw_only=True):
 class Existing(ValueType, frozen=True, kw_only=True):
     """What must stand in the case's directory."""
 
-    #: Files or folders that stand in every case's directory.
+    #: Files or directories that stand in every case's directory.
     known: frozenset[str] = frozenset()
     #: Whether what is not among `known` certainly does not exist: so in a fresh directory.
     closed: bool = True
 
     def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
-        noun = "folder" if self.type == "dir" else "file"
+        noun = "directory" if self.type == "dir" else "file"
         if not text:
             return illegal(f"an empty name is not a {noun}")
         if text in self.known:
@@ -56,28 +56,28 @@ class ExistingFile(Existing, frozen=True, kw_only=True):
     """A file that must exist."""
 
     type: ClassVar[TypeName] = "file"
-    #: Whether a folder will do as well.
-    folders: bool = False
+    #: Whether a directory will do as well.
+    directories: bool = False
 
     def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
         if text in (".", "..") and text not in self.known:
-            return LEGAL if self.folders else illegal("it is a folder")
+            return LEGAL if self.directories else illegal("it is a directory")
         return Existing.read(self, text)
 
     def made_up(self) -> Iterator[str]:
-        """Yield the files that are there, and the working directory where folders will do."""
+        """Yield the files that are there, and the working directory where directories will do."""
         yield from sorted(self.known)
-        if self.folders:
+        if self.directories:
             yield "."
 
     def made_wrong(self) -> Iterable[str]:
-        """Return a file that is not there, a folder, and no name."""
+        """Return a file that is not there, a directory, and no name."""
         return (ABSENT_FILE, ".", "")
 
 
-class ExistingFolder(Existing, frozen=True, kw_only=True):
-    """A folder that must exist."""
+class ExistingDirectory(Existing, frozen=True, kw_only=True):
+    """A directory that must exist."""
 
     type: ClassVar[TypeName] = "dir"
 
@@ -88,10 +88,10 @@ class ExistingFolder(Existing, frozen=True, kw_only=True):
         return Existing.read(self, text)
 
     def made_up(self) -> Iterator[str]:
-        """Yield the folders that are there, and the working directory."""
+        """Yield the directories that are there, and the working directory."""
         yield from sorted(self.known)
         yield "."
 
     def made_wrong(self) -> Iterable[str]:
-        """Return a folder that is not there, and no name."""
+        """Return a directory that is not there, and no name."""
         return (ABSENT_FILE, "")

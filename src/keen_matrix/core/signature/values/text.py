@@ -41,7 +41,7 @@ class Text(ValueType, frozen=True, kw_only=True):
             return illegal(f"it is longer than {self.max}", "out-of-range")
         is_open = self.min is None and self.matches is None and self.habits.empty_values != "take"
         if not text and is_open:
-            return doubtful("whether an empty text will do is not settled")
+            return doubtful("whether an empty text will do is open")
         return LEGAL
 
     def made_up(self) -> Iterator[str]:

@@ -32,7 +32,7 @@ from keen_matrix.core.vectors.open_cells import used_before
 
 if TYPE_CHECKING:
     from keen_matrix.core.signature.signature import Signature
-    from keen_matrix.core.spec.document.matrix import FocusTable
+    from keen_matrix.core.spec.document.matrix import DenserTable
 
 
 class MatrixCompiler:
@@ -49,11 +49,11 @@ class MatrixCompiler:
         lines, text = places_of_lines(table)
         self._left_out(lines, columns, rows, places, path)
         steps, rules = self._steps(table, lines, path), self._rules(table, path)
-        where = tuple(Expression(text) for text in table.where)
+        only_if = tuple(Expression(text) for text in table.only_if)
         marks = _marks(table, places)
         expected: tuple[str, ...] = ()
         if any(cell in NOT_SAID for row in rows for cell in row):
-            whens = (*where, *(rule.when for rule in rules), *(r.when for s in steps for r in s.rules))
+            whens = (*only_if, *(rule.when for rule in rules), *(r.when for s in steps for r in s.rules))
             said = (marks.note, *marks.known, *marks.skips)
             before = used_before(lines, steps, whens, table.always, said)
             of_rules = (*rules, *(rule for step in steps for rule in step.rules))
@@ -70,9 +70,9 @@ class MatrixCompiler:
             columns=columns,
             rows=rows,
             combine=table.combine,
-            where=where,
+            only_if=only_if,
             always=tuple(table.always),
-            focus=tuple(map(_focus, table.focus)),
+            denser=tuple(map(_denser, table.denser)),
             seed=table.seed,
             effort=table.effort,
             rules=rules,
@@ -254,7 +254,7 @@ class MatrixCompiler:
     def _refuse_short(
         self, table: MatrixTable, columns: Sequence[str], expected: frozenset[str], path: KeyPath
     ) -> None:
-        """Tell of rows that lack cells without which there is no vector."""
+        """Tell of rows that lack cells without which there is no case."""
         rows = table.rows if isinstance(table.rows, list) else []
         for number, row in enumerate(rows):
             if not expected >= {*columns[len(row) :]}:
@@ -298,12 +298,12 @@ def _marks(table: MatrixTable, places: tuple[str, ...]) -> Marks:
         tags=tuple(table.tags),
         known=tuple(map(known_of, table.known)),
         skips=tuple(map(skip_of, table.skip)),
-        needs=tuple(table.needs),
+        requires_programs=tuple(table.requires_programs),
         rows=places,
     )
 
 
-def _focus(table: FocusTable) -> tuple[tuple[str, ...], int]:
+def _denser(table: DenserTable) -> tuple[tuple[str, ...], int]:
     return tuple(table.axes), 0 if table.strength == "all" else table.strength
 
 

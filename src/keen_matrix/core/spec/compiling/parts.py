@@ -11,15 +11,15 @@ from hashlib import blake2b
 from keen_matrix.core.model.spec import Parts
 from keen_matrix.core.spec.source import Source
 
-#: Keys of a matrix that say which vectors there are: their words and values stand in the cases.
+#: Keys of a matrix that say which cases there are: their words and values stand in the cases.
 OF_VECTORS = (
     "rows",
     "axes",
     "columns",
-    "where",
+    "only-if",
     "combine",
     "always",
-    "focus",
+    "denser",
     "effort",
     "seed",
     "tags",

@@ -54,7 +54,7 @@ def compiled_signature(base: Compiling) -> Signature | None:
             aside=table.aside,
             depends_on=table.depends_on,
             tidy=table.tidy,
-            where=table.where,
+            only_if=table.only_if,
             refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse],
             **switches,
         )
@@ -81,7 +81,7 @@ def _told_value(value: Any) -> Mapping[str, object]:
 def _functions_for(base: Compiling, table: Any) -> Mapping[str, Any]:
     """Return the functions of the oracle, where conditions of the signature may call them."""
     oracle = base.document.program.oracle
-    if oracle and (table.where or table.refuse):
+    if oracle and (table.only_if or table.refuse):
         with contextlib.suppress(RunFault):  # lint tells of it
             return named_functions(os.path.join(base.source.here, oracle))
     return {}
@@ -191,6 +191,6 @@ def _known_files(document: SpecDocument, value: Existing, fresh: bool) -> frozen
     if not fresh:
         return frozenset({value.example} if value.example else ())
     known = {name: put for key, put in document.files.items() if (name := Template(key).constant)}
-    folders = {name for name, put in known.items() if put.dir}
-    folders |= {os.path.dirname(name) for name in known if os.path.dirname(name)}
-    return frozenset(folders if value.type == "dir" else set(known) - folders)
+    directories = {name for name, put in known.items() if put.dir}
+    directories |= {os.path.dirname(name) for name in known if os.path.dirname(name)}
+    return frozenset(directories if value.type == "dir" else set(known) - directories)

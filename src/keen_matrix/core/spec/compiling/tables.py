@@ -151,7 +151,7 @@ def _put(table: PutTable) -> Put:
         text=_template(table.text),
         data=None if table.bytes_ is None else base64.b64decode(table.bytes_.removeprefix("base64:")),
         copy=_template(table.copy_),
-        folder=bool(table.dir),
+        directory=bool(table.dir),
         link=_template(table.link),
         mode=None if table.mode is None else int(table.mode, 8),
     )

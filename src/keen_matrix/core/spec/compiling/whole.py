@@ -70,7 +70,7 @@ def _program(document: SpecDocument, here: str) -> Program:
         fresh_directory=table.directory == "fresh",
         once=_once(table),
         jobs=table.jobs,
-        needs=tuple(table.needs),
+        requires_programs=tuple(table.requires_programs),
         sources=tuple(os.path.normpath(os.path.join(here, each)) for each in table.sources),
         oracle=os.path.join(here, table.oracle) if table.oracle else None,
     )

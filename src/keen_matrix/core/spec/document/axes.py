@@ -61,14 +61,14 @@ class AxisTable(Table):
         None, description="A CSV file beside the spec, with a header.", examples=["tickets.csv"]
     )
     column: str | None = Field(None, description="The column of the CSV file.", examples=["origin"])
-    repeat: AxisValue = Field(None, description="A word that is given several times.", examples=["Holm"])
+    repeat: AxisValue = Field(None, description="A word to repeat.", examples=["Holm"])
     separator: Annotated[str, Field(min_length=1, max_length=1)] | None = Field(
         None,
-        description="The sign between its fields; by default the one that its header has most of.",
+        description="The character between its fields; by default the most frequent one in its header.",
         examples=[";"],
     )
     times: Annotated[str, BeforeValidator(_times, json_schema_input_type=str | int)] | None = Field(
-        None, description="How often the repeated word is given.", examples=["0..4"]
+        None, description="How often the word is repeated.", examples=["0..4"]
     )
     edges: str | None = Field(
         None, description="A NAME of the signature: its legal values at the edges.", examples=["RIDERS"]

@@ -37,7 +37,7 @@ def _checked(parse: Callable[[str], object]) -> AfterValidator:
             raise PydanticCustomError(
                 "notation",
                 "{reason}",
-                {"reason": "a NUL cannot stand in a text here", "offset": text.index("\0")},
+                {"reason": "a text cannot contain a NUL here", "offset": text.index("\0")},
             )
         return text
 

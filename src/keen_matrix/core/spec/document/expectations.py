@@ -65,7 +65,7 @@ def _inner_table(value: object) -> object:
     can be accepted."""
     if isinstance(value, dict) and "baseline" in value:
         raise wrong(
-            "a baseline cannot stand in any, all or not; expected it in the table of the stream or file"
+            "a baseline is not allowed inside any, all or not; put it in the table of the stream or file"
         )
     return _text_table(value)
 
@@ -88,8 +88,8 @@ class PlainForms(Table):
     lacks: Texts | None = Field(None, description="It contains none of these texts.", examples=["Traceback"])
     matches: Annotated[str, AfterValidator(read_regex)] | None = Field(
         None,
-        description="A regular expression (the regex library's) that matches a part of it; ^ and "
-        "$ stand for its ends.",
+        description="A regular expression (the regex library's) that matches a part of it; ^ and $ "
+        "match its ends.",
         examples=["^fare: [0-9.]+$"],
     )
     starts: TemplateText | None = Field(None, description="What it starts with.", examples=["usage: "])
@@ -143,7 +143,7 @@ class ColumnsTable(Table):
     )
     count: Amount = Field(None, description="How many rows it has, the header aside.", examples=[3, "1.."])
     separator: Annotated[str, Field(min_length=1)] | None = Field(
-        None, description="What stands between cells; white space by default.", examples=["|"]
+        None, description="The separator between cells; white space by default.", examples=["|"]
     )
 
     @model_validator(mode="after")
@@ -182,9 +182,7 @@ class TextTable(PlainForms):
         description="Its lines are in order: as texts, or by the number that each begins with.",
         examples=[True],
     )
-    unique: Literal[True] | None = Field(
-        None, description="No line of it stands there twice.", examples=[True]
-    )
+    unique: Literal[True] | None = Field(None, description="No line occurs twice.", examples=[True])
 
     file: TemplateText | None = Field(
         None, description="The same as a file beside the spec.", examples=["expected/{origin}.txt"]
@@ -197,7 +195,7 @@ class TextTable(PlainForms):
     command_in: Literal["case", "spec"] | None = Field(
         None,
         description="Where the command runs: in the case's directory with its environment, or in "
-        "the spec's folder with that of "
+        "the spec's directory with that of "
         "Keen Matrix, once for all cases with the same words.",
         examples=["spec"],
     )
@@ -208,7 +206,7 @@ class TextTable(PlainForms):
     )
     json_: Annotated[object, BeforeValidator(read_json_value)] = Field(
         None,
-        description="The same JSON value, whatever its spelling; taken as it stands.",
+        description="The same JSON value, however it is written; fields are not filled in.",
         examples=[{"price": 4.5}],
     )
     json_lines: Annotated[list[object], BeforeValidator(read_json_values)] | None = Field(
@@ -218,7 +216,7 @@ class TextTable(PlainForms):
         Annotated[list[str], BeforeValidator(read_pointers, json_schema_input_type=str | list[str])] | None
     ) = Field(
         None,
-        description="JSON Pointers (RFC 6901) of what is not compared; * stands for any step.",
+        description="JSON Pointers (RFC 6901) of values that are not compared; * matches any step.",
         examples=[["/date", "/*/id"]],
     )
     any_order: Literal[True] | Annotated[list[str], BeforeValidator(read_pointers)] | None = Field(
@@ -251,7 +249,7 @@ class TextTable(PlainForms):
         None, description="What it must not be.", examples=[{"matches": "[Ee]rror"}]
     )
     literal: bool = Field(
-        False, description="Take the texts as they stand: braces are no fields.", examples=[True]
+        False, description="Take the texts literally: braces are no fields.", examples=[True]
     )
 
     @model_validator(mode="after")
@@ -292,7 +290,7 @@ class FileTable(TextTable):
         None, description='Its size in bytes: a number, a range "1..100" or a template.', examples=[36, "1.."]
     )
     unchanged: Literal[True] | None = Field(
-        None, description="Whether it is as it was before the launch, in content and mode.", examples=[True]
+        None, description="Whether its content and mode are unchanged by the launch.", examples=[True]
     )
     link: TemplateText | None = Field(
         None, description="What it is a symbolic link to.", examples=["names.txt"]
@@ -388,15 +386,17 @@ class Expectations(Table):
     )
     alike: AlikeTable | None = Field(
         None,
-        description="Another launch that must do the same.",
+        description="Another launch that must give the same result.",
         examples=[{"again": True}, {"line": "{b} {a}"}],
     )
     differs: DiffersTable | None = Field(
-        None, description="Another launch that must do something else.", examples=[{"line": "{origin} Holm"}]
+        None,
+        description="Another launch that must give another result.",
+        examples=[{"line": "{origin} Holm"}],
     )
     leftovers: Literal["none", "allowed"] | None = Field(
         None,
-        description="Whether the program may leave processes behind (it may not, unless allowed).",
+        description="Whether the program may leave processes running (not by default).",
         examples=["allowed"],
     )
     crash: Literal["allowed", "forbidden"] | None = Field(
@@ -426,7 +426,7 @@ class MaskTable(Table):
     compared."""
 
     matches: Annotated[str, AfterValidator(read_regex)] = Field(
-        description="A regular expression for what varies.", examples=[r"\d\d:\d\d:\d\d"]
+        description="A regular expression for the text that varies.", examples=[r"\d\d:\d\d:\d\d"]
     )
     as_: str = Field(description="What is put in its place; \\1 is its first group.", examples=["<time>"])
     in_: list[Literal["stdout", "stderr", "files"]] = Field(
@@ -449,9 +449,7 @@ class ReferenceTable(Table):
         None, description="How far numbers in the streams may be off.", examples=[0.01]
     )
     only_accepted: bool = Field(
-        False,
-        description="Whether vectors are passed over that the reference does not exit 0 on.",
-        examples=[True],
+        False, description="Whether to skip calls on which the reference does not exit 0.", examples=[True]
     )
 
 

@@ -55,9 +55,12 @@ Tags = Annotated[
     list[Annotated[str, AfterValidator(_tag)]],
     Field(description="Words to choose it by: --tag slow, --tag '!slow'.", examples=[["slow"]]),
 ]
-Needs = Annotated[
+RequiredPrograms = Annotated[
     list[Annotated[str, Field(min_length=1)]],
-    Field(description="Programs without which its cases are skipped.", examples=[["sqlite3", "git"]]),
+    Field(
+        description="Programs that must be installed; without them its cases are skipped.",
+        examples=[["sqlite3", "git"]],
+    ),
 ]
 
 
@@ -65,23 +68,25 @@ class KnownTable(Table):
     """A difference that is known: its cases may differ and the run stays green."""
 
     because: Reason = Field(
-        description="Why it is so, as the summary tells it.", examples=["rounding, to be mended"]
+        description="The reason, shown in the summary.", examples=["rounding, to be mended"]
     )
     until: Day | None = Field(
-        None, description="The last day on which it does not count.", examples=[datetime.date(2027, 3, 1)]
+        None,
+        description="The last day on which the failure is excused.",
+        examples=[datetime.date(2027, 3, 1)],
     )
     when: ExpressionText | None = Field(
-        None, description="For which of the cases; for all without it.", examples=["riders > 8"]
+        None, description="For which of the cases; all by default.", examples=["riders > 8"]
     )
     aspect: OneOrMoreTexts | None = Field(
         None,
-        description="Which aspects may differ: stdout, exit, files.ticket.txt. Without it all may.",
+        description="Which aspects may differ: stdout, exit, files.ticket.txt. All by default.",
         examples=["stdout", ["stdout", "exit"]],
     )
     verdict: Literal["failed", "crashed", "timed-out"] | None = Field(
         None,
-        description="The verdict that is known. Without it a difference is, and a crash or a launch "
-        "that does not end in time counts as ever.",
+        description="The verdict that is known: `failed` by default, so that a new crash or timeout "
+        "still counts.",
         examples=["crashed"],
     )
 
@@ -107,11 +112,11 @@ class SkipTable(Table):
     """Cases that are not launched."""
 
     because: Reason = Field(
-        description="Why, as the summary tells it.", examples=["no tide tables on this system"]
+        description="The reason, shown in the summary.", examples=["no tide tables on this system"]
     )
     when: ExpressionText | None = Field(
         None,
-        description="For which of the cases, and where; always without it.",
+        description="For which of the cases, and where; always by default.",
         examples=["platform != 'linux'"],
     )
 
@@ -120,7 +125,7 @@ KnownTables = Annotated[
     list[KnownTable],
     BeforeValidator(_one_or_more_tables, json_schema_input_type=KnownTable | list[KnownTable]),
     Field(
-        description="What is known to differ.",
+        description="Failures that are known.",
         examples=[{"because": "rounding, to be mended", "until": datetime.date(2027, 3, 1)}],
     ),
 ]
@@ -128,7 +133,7 @@ SkipTables = Annotated[
     list[SkipTable],
     BeforeValidator(_one_or_more_tables, json_schema_input_type=SkipTable | list[SkipTable]),
     Field(
-        description="What is not launched.",
+        description="Cases that are not run.",
         examples=[{"because": "no tide tables there", "when": "platform != 'linux'"}],
     ),
 ]

@@ -14,7 +14,7 @@ from keen_matrix.core.spec.document.base import (
     wrong,
 )
 from keen_matrix.core.spec.document.expectations import MaskTable, Rules
-from keen_matrix.core.spec.document.marks import KnownTables, Needs, SkipTables, Tags
+from keen_matrix.core.spec.document.marks import KnownTables, RequiredPrograms, SkipTables, Tags
 from keen_matrix.core.spec.document.surroundings import MOST_AT_A_TIME, Around, Directory, FilesTable, Launch
 from keen_matrix.core.spec.document.tables import Table
 
@@ -32,7 +32,7 @@ def _combine(value: object) -> object:
     return value
 
 
-class FocusTable(Table):
+class DenserTable(Table):
     """Axes that are combined more thoroughly than the others."""
 
     axes: Annotated[list[str], Field(min_length=2)] = Field(
@@ -57,9 +57,8 @@ class RowsTable(Table):
     )
     empty: Literal["text", "left out"] = Field(
         "text",
-        description="What an empty cell is: a text without characters, or nothing; then the word, "
-        "or the group of the line "
-        "around it, is left out.",
+        description="What an empty cell means: an empty text, or nothing, which leaves out the word or "
+        "the group of the line around it.",
         examples=["left out"],
     )
 
@@ -85,8 +84,8 @@ class StepTable(Around):
     )
     launch: Launch | None = Field(
         None,
-        description="Another program with all of its words, in place of line; it must exit 0, or "
-        "meet its own expectations.",
+        description="Another program with all of its words, instead of line; it must exit 0, or meet "
+        "its own expectations.",
         examples=["git init -q ."],
     )
     expect: Rules = Field([], description="Its rules, in order.", examples=[{"exit": 0}])
@@ -104,13 +103,13 @@ class CasesTable(Around):
 
     note: TemplateText | None = Field(
         None,
-        description="What one should know where a case of it fails; also a column of this name.",
+        description="What to know when one of its cases fails; also a column of this name.",
         examples=["as agreed with the harbour master"],
     )
     tags: Tags = []
     known: KnownTables = []
     skip: SkipTables = []
-    needs: Needs = []
+    requires_programs: RequiredPrograms = []
     jobs: Annotated[int, Field(ge=1)] | None = Field(None, description=MOST_AT_A_TIME, examples=[1])
     directory: Directory | None = Field(
         None, description="Where its cases run, as in [program].", examples=["spec"]
@@ -121,10 +120,10 @@ class MatrixTable(CasesTable):
     """One block of the spec that unfolds to vectors."""
 
     name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
-        description="Its name, unlike every other matrix's.", examples=["fares"]
+        description="Its name; must be unique in the spec.", examples=["fares"]
     )
     line: TextOrList | None = Field(
-        None, description="The pattern of its vectors.", examples=["{origin} {destination} [-n {riders}]"]
+        None, description="The pattern of its calls.", examples=["{origin} {destination} [-n {riders}]"]
     )
     axes: dict[str, AxisSource] = Field(
         {}, description="Named lists of values.", examples=[{"origin": ["Skerry", "Holm"]}]
@@ -151,27 +150,27 @@ class MatrixTable(CasesTable):
             }
         ),
     ] = Field("all", description="How values of different axes are combined.", examples=["pairs"])
-    where: list[ExpressionText] = Field(
-        [], description="Conditions that every vector meets.", examples=[["origin != destination"]]
+    only_if: list[ExpressionText] = Field(
+        [], description="Conditions that every case meets.", examples=[["origin != destination"]]
     )
     always: list[dict[str, AxisValue]] = Field(
         [],
-        description="Combinations that must be among the vectors.",
+        description="Combinations that must be among the cases.",
         examples=[[{"origin": "Voe", "riders": 60}]],
     )
-    focus: list[FocusTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
+    denser: list[DenserTable] = Field([], description="Axes that get a higher strength.", examples=[[]])
     seed: int = Field(0, description="Seed of the combining.", examples=[7])
     effort: Literal["quick", "normal", "thorough"] = Field(
-        "normal", description="How much work to spend on few vectors.", examples=["thorough"]
+        "normal", description="How much work to spend on finding fewer cases.", examples=["thorough"]
     )
     limit: Annotated[int, Field(ge=1)] | None = Field(
         None,
-        description="The most vectors this matrix may have, when more than 100,000 are meant.",
+        description="The most cases this matrix may have, when more than 100,000 are wanted.",
         examples=[250000],
     )
     steps: list[StepTable] | None = Field(
         None,
-        description="Several launches one after another in the same directory, instead of line.",
+        description="Several launches, one after another in the same directory, instead of line.",
         examples=[[{"line": "Skerry Holm --save t.txt"}, {"line": "Holm Voe --save t.txt"}]],
     )
     files: FilesTable = {}

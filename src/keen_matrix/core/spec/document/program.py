@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, WithJsonSchema, model_validator
 
 from keen_matrix.core.spec.document.base import wrong
-from keen_matrix.core.spec.document.marks import Needs
+from keen_matrix.core.spec.document.marks import RequiredPrograms
 from keen_matrix.core.spec.document.surroundings import (
     MOST_AT_A_TIME,
     Around,
@@ -28,7 +28,7 @@ class ProgramTable(Around):
         return self
 
     launch: Launch = Field(
-        description="The words before every vector; {here} is the folder of this spec.",
+        description="The words that start the program; {here} is the directory of this spec.",
         examples=["python3 {here}/fare.py"],
     )
     launchers: dict[str, Launch] = Field(
@@ -43,7 +43,7 @@ class ProgramTable(Around):
     )
     env_from_caller: list[str] = Field(
         ["PATH"],
-        description="Variables taken over from the environment of Keen Matrix.",
+        description="Variables passed on from the environment of Keen Matrix.",
         examples=[["PATH", "LANG"]],
     )
     once_before: Launch | None = Field(
@@ -54,7 +54,7 @@ class ProgramTable(Around):
     )
     ready_when: Annotated[str, Field(min_length=1)] | None = Field(
         None,
-        description="What once-before prints when it is ready; it runs on then, and is ended "
+        description="What once-before prints when it is ready; it then keeps running and is ended "
         "after the last case.",
         examples=["listening"],
     )
@@ -71,14 +71,13 @@ class ProgramTable(Around):
     jobs: Annotated[int, Field(ge=1)] | None = Field(None, description=MOST_AT_A_TIME, examples=[1])
     directory: Directory = Field(
         "fresh",
-        description="Where a case runs: in an empty directory of its own or in the spec's folder.",
+        description="Where a case runs: in an empty directory of its own or in the spec's directory.",
         examples=["fresh"],
     )
     warm: bool | None = Field(
         None,
-        description="Whether a Python program is forked from a keeper instead of started anew; "
-        "left out, that is done "
-        "where it is worth it and a sample of the cases does the same both ways.",
+        description="Whether each Python run is forked from a preloaded interpreter; by default "
+        "automatic, after a sample of the cases gave the same results both ways.",
         examples=[True],
     )
     launch_through: Literal["launcher", "resolved"] | None = Field(
@@ -94,17 +93,17 @@ class ProgramTable(Around):
         Any, BeforeValidator(read_size), WithJsonSchema({"type": ["string", "integer"]})
     ] = Field(
         8 * 1024 * 1024,
-        description="How much of each stream is kept; a program that prints more is ended.",
+        description="How much of each stream is recorded; a program that prints more is ended.",
         examples=["8 MiB"],
     )
     sources: list[str] = Field(
         [],
-        description="Folders and files that the program and the data of its cases are made of: "
-        "run --changed and run --watch "
-        "look at them, in place of the folders of the spec and of the program.",
+        description="Directories and files that the program and the data of its cases are made of: "
+        "run --changed and run --watch look at these, instead of the directories of the spec and the "
+        "program.",
         examples=[["../src"]],
     )
-    needs: Needs = []
+    requires_programs: RequiredPrograms = []
     oracle: str | None = Field(
         None,
         description="A Python file beside the spec whose functions expressions may call.",

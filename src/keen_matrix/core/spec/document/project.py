@@ -13,7 +13,8 @@ class RunDefaults(Table):
     jobs: Annotated[int, Field(ge=1)] | None = Field(None, description="Launches at a time.", examples=[4])
     warm: bool | None = Field(
         None,
-        description="Whether Python programs are forked from a keeper where their specs say nothing of it.",
+        description="Whether Python runs are forked from a preloaded interpreter when their spec does "
+        "not say.",
         examples=[True],
     )
     reports: list[str] = Field(

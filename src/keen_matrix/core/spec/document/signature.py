@@ -61,7 +61,7 @@ class ValueTable(Table):
     """The type of a value of the synopsis."""
 
     type: TypeName | None = Field(
-        None, description="What it is; a choice when `of` is given, else a text.", examples=["int"]
+        None, description="Its type; a choice when `of` is given, else text.", examples=["int"]
     )
     min: Bound = Field(
         None, description="The least number or first date; of a text its least length.", examples=[1]
@@ -70,22 +70,24 @@ class ValueTable(Table):
         None, description="The largest number or last date; of a text its length.", examples=[60]
     )
     of: Annotated[list[AxisValue], Field(min_length=1)] | None = Field(
-        None, description="What a choice may be.", examples=[["text", "json"]]
+        None, description="The choices.", examples=[["text", "json"]]
     )
     case: Literal["exact", "ignore"] = Field(
         "exact", description="Whether a choice may be written in other letter case.", examples=["ignore"]
     )
     matches: Annotated[str, AfterValidator(read_regex)] | None = Field(
         None,
-        description="A regular expression that matches a part of it; ^ and $ stand for its ends.",
+        description="A regular expression that matches a part of it; ^ and $ match its ends.",
         examples=["^[A-Z]{3}$"],
     )
-    default: AxisValue = Field(None, description="What it is when it is not given.", examples=[1])
+    default: AxisValue = Field(None, description="Its value when it is not given.", examples=[1])
     example: AxisValue = Field(None, description="A usual legal value, tried first.", examples=["3"])
     open: bool = Field(
-        False, description="Whether a choice may be others too, of which nothing is claimed.", examples=[True]
+        False,
+        description="Whether there may be other choices, about which nothing is claimed.",
+        examples=[True],
     )
-    folders: bool = Field(False, description="Whether a folder will do for a file.", examples=[True])
+    directories: bool = Field(False, description="Whether a directory will do for a file.", examples=[True])
     units: list[Annotated[str, Field(pattern="^[^0-9.+-]+$")]] = Field(
         [], description="What may follow the digits of a number.", examples=[["K", "M"]]
     )
@@ -113,8 +115,7 @@ class HelpTable(Table):
 
     stream: Literal["stdout", "stderr"] | None = Field(
         None,
-        description="Where the help text must come; without it either stream will do, and "
-        "standard error is remarked on.",
+        description="The stream of the help text; by default either, with a remark about standard error.",
         examples=["stdout"],
     )
 
@@ -140,20 +141,17 @@ class AcceptedTable(Table):
     )
     aside: list[str] = Field(
         [],
-        description="Options that no derived vector has: what the program needs beside them "
-        "cannot be said here.",
+        description="Options that no derived case uses, because what they need cannot be said here.",
         examples=[["--follow"]],
     )
     help_complete: bool = Field(
-        False,
-        description="Whether an option that the help names and the synopsis does not is a fault.",
-        examples=[True],
+        False, description="Whether an option that the help lists must be in the synopsis.", examples=[True]
     )
     values: dict[str, ValueTable] = Field(
         {}, description="The types of the values, by NAME.", examples=[{"RIDERS": {"type": "int", "min": 1}}]
     )
-    where: list[ExpressionText] = Field(
-        [], description="What accepted vectors satisfy.", examples=[["ORIGIN != DESTINATION"]]
+    only_if: list[ExpressionText] = Field(
+        [], description="Conditions that every accepted call meets.", examples=[["ORIGIN != DESTINATION"]]
     )
     refuse: list[RefuseTable] = Field(
         [], description="Refusals of kinds of the program's own.", examples=[[]]
@@ -165,14 +163,13 @@ class AcceptedTable(Table):
         Literal["COLUMNS", "LANG", "TZ", "HOME", "umask", "directory", "closed output", "full device"]
     ] = Field(
         [],
-        description="Surroundings in which the program may do otherwise; the family elsewhere "
-        "passes them over.",
+        description="Surroundings in which the result may differ; the family elsewhere skips them.",
         examples=[["COLUMNS"]],
     )
     tidy: bool = Field(
         False,
-        description="Whether an accepted vector must leave no file that no word names and print "
-        "no control signs to a pipe.",
+        description="Whether an accepted call may leave no file that none of its words names, and "
+        "print no control characters to a pipe.",
         examples=[True],
     )
 
@@ -200,7 +197,7 @@ class SignatureTable(AcceptedTable):
     joined: bool | None = Field(None, description="Whether a value may join its option.", examples=[True])
     repeat: Literal["last", "refuse", "collect", "open"] | None = Field(
         None,
-        description='What a second use of an option does; "open": it is another matter for each.',
+        description='What a second use of an option does; "open": it depends on the option.',
         examples=["refuse"],
     )
     negative_numbers: bool | None = Field(
@@ -215,9 +212,8 @@ class SignatureTable(AcceptedTable):
     )
     unknown_options: Literal["refuse", "take", "operand", "open"] | None = Field(
         None,
-        description="What an unknown option gets: refused (by default), taken without effect, "
-        "read as an operand, or open: "
-        "nothing is claimed, as where subcommands differ.",
+        description="What an unknown option gets: refused (by default), accepted without effect, read "
+        "as an operand, or open (nothing is claimed), as where subcommands differ.",
         examples=["take"],
     )
     superfluous_operands: Literal["refuse", "ignore"] | None = Field(
@@ -242,7 +238,7 @@ class RefusalKind(Expectations):
     refusal."""
 
     names_culprit: bool | None = Field(
-        None, description="Whether the message must name what is to blame.", examples=[True]
+        None, description="Whether the message must name the culprit.", examples=[True]
     )
     blame: Literal["culprit", "anything"] | None = Field(
         None,

@@ -43,25 +43,25 @@ EnvTable = Annotated[
 
 Launch = WordsOrList
 Directory = Literal["fresh", "spec"]
-MOST_AT_A_TIME = "The most launches at a time: 1 where cases share a folder, a port or a file."
+MOST_AT_A_TIME = "The most launches at a time: 1 where cases share a directory, a port or a file."
 
 
 class PutTable(Table):
-    """A file, folder or link put in the case's directory: exactly one of text, bytes, copy, dir,
+    """A file, directory or link put in the case's directory: exactly one of text, bytes, copy, dir,
     link."""
 
     text: TemplateText | None = Field(None, description="Its content.", examples=["Ada\n"])
     bytes_: str | None = Field(None, description="Its content: base64:…", examples=["base64:AAEC/w=="])
     copy_: TemplateText | None = Field(
-        None, description="A file or folder beside the spec, to copy.", examples=["names.txt"]
+        None, description="A file or directory beside the spec, to copy.", examples=["names.txt"]
     )
-    dir: bool | None = Field(None, description="Whether it is an empty folder.", examples=[True])
+    dir: bool | None = Field(None, description="Whether it is an empty directory.", examples=[True])
     link: TemplateText | None = Field(
         None, description="Where it links to, inside the case's directory.", examples=["names.txt"]
     )
     mode: Mode | None = Field(None, description="Its permissions.", examples=["755"])
     literal: bool = Field(
-        False, description="Take the text as it stands: braces are no fields.", examples=[True]
+        False, description="Take the text literally: braces are no fields.", examples=[True]
     )
 
     @model_validator(mode="after")
@@ -114,7 +114,7 @@ class StdinTable(Table):
     )
     closed: bool | None = Field(None, description="Whether standard input is closed.", examples=[True])
     literal: bool = Field(
-        False, description="Take the text as it stands: braces are no fields.", examples=[True]
+        False, description="Take the text literally: braces are no fields.", examples=[True]
     )
 
     @model_validator(mode="after")
@@ -153,7 +153,7 @@ class TerminalTable(Table):
     )
     stderr: Literal["joined", "apart"] = Field(
         "joined",
-        description="Whether standard error goes to the terminal too, or to a pipe of its own.",
+        description="Whether standard error goes to the terminal too, or to its own pipe.",
         examples=["apart"],
     )
 
@@ -221,13 +221,13 @@ class Around(Table):
     env: EnvTable = {}
     start_in: TemplateText | None = Field(
         None,
-        description="The folder in which the program starts, inside the case's directory.",
+        description="The directory in which the program starts, inside the case's directory.",
         examples=["harbour"],
     )
     streams: Literal["apart", "joined"] | None = Field(
         None,
-        description="Whether standard error has a pipe of its own, or goes where standard output "
-        "goes, in the exact order.",
+        description="Whether standard error has its own pipe, or is joined to standard output in the "
+        "exact order.",
         examples=["joined"],
     )
     stdin: Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)] | None = (
@@ -247,6 +247,6 @@ class Around(Table):
     )
     stop: StopTable | None = Field(
         None,
-        description="How a program is ended that never ends by itself.",
+        description="How to end a program that never ends on its own.",
         examples=[{"after": 2, "signal": "INT"}],
     )

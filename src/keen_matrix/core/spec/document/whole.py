@@ -39,15 +39,15 @@ class SpecDocument(Table):
     # each time this module is loaded.
     expect: Expectations = Field(
         default_factory=Expectations.model_construct,  # which needs no validator of its own
-        description="What every vector must do, unless a rule says otherwise.",
+        description="What every case must do, unless a rule says otherwise.",
         examples=[{"exit": 0}],
     )
     refusal: RefusalTable | None = Field(
-        None, description="What every vector that the signature refuses must do.", examples=[{"exit": 2}]
+        None, description="What every case that the signature refuses must do.", examples=[{"exit": 2}]
     )
     help: HelpTable | None = Field(
         None,
-        description="What every derived vector that asks for help must do.",
+        description="What every derived case that asks for help must do.",
         examples=[{"stream": "stdout"}],
     )
     signature: SignatureTable | None = Field(
@@ -63,7 +63,7 @@ class SpecDocument(Table):
     )
     known: list[KnownCases] = Field(
         [],
-        description="What is known to differ, by ids of cases.",
+        description="Failures that are known, by ids of cases.",
         examples=[[{"ids": ["k3gmxq"], "because": "rounding, to be mended"}]],
     )
     reference: ReferenceTable | None = Field(

@@ -32,9 +32,9 @@ class Traced(NamedTuple):
     #: Those that a keeper does without, since it has the lines of its child told by itself. Where
     #: there are none, no launch is warm.
     warm_without: frozenset[str] = frozenset()
-    #: Folders that have to be there before a launch, below the one for traces, named as in
+    #: Directories that have to be there before a launch, below the one for traces, named as in
     #: variables.
-    folders: tuple[str, ...] = ()
+    directories: tuple[str, ...] = ()
     #: What a program prints on standard error only where its lines are not told.
     unsaid: str = ""
 
@@ -52,12 +52,12 @@ class Tracer(Protocol):
         """Return what has to be installed or done first; empty where nothing is missing."""
         ...
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
-        """Return how it is launched; traces go to `folder`, files of the program are below
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
+        """Return how it is launched; traces go to `directory`, files of the program are below
         `own`."""
         ...
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return what the launch of a case ran; None where nothing was told."""
         ...
 
@@ -72,22 +72,22 @@ def is_own(file: str, own: Collection[str]) -> bool:
     return any(file.startswith(each.rstrip(os.sep) + os.sep) or file == each for each in own)
 
 
-def told_lines(folder: str, id: str) -> Iterator[str]:
+def told_lines(directory: str, id: str) -> Iterator[str]:
     """Yield the lines that the processes of a case have told, those of the first process first."""
-    names = glob.glob(os.path.join(glob.escape(folder), f"{id}.*"))
+    names = glob.glob(os.path.join(glob.escape(directory), f"{id}.*"))
     numbered = [each for each in names if each.rpartition(".")[2].isdecimal()]
     for name in sorted(numbered, key=lambda each: os.stat(each).st_mtime_ns):
         with open(name, encoding="utf-8", errors="surrogateescape") as file:
             yield from file.read(MOST_TRACE).splitlines()
 
 
-def tabbed_trace(folder: str, id: str, own: Collection[str]) -> Trace | None:
+def tabbed_trace(directory: str, id: str, own: Collection[str]) -> Trace | None:
     """Return a trace of lines `FILE<tab>NUMBER`, those with a `!` before them being lines that can
     run."""
     order: list[Place] = []
     can_run: list[Place] = []
     known: dict[str, str] = {}
-    for line in told_lines(folder, id):
+    for line in told_lines(directory, id):
         file, _, number = line.partition("\t")
         if not number.isdecimal():
             continue

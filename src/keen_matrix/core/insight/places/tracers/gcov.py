@@ -1,4 +1,4 @@
-"""C and C++, built with --coverage: each launch writes its counts below a folder of its own
+"""C and C++, built with --coverage: each launch writes its counts below a directory of its own
 (GCOV_PREFIX in "Data File Relocation to Support Cross-Profiling" of the GCC manual), and gcov reads
 them."""
 
@@ -30,16 +30,19 @@ class GcovTracer:
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that it was built without counts, or that there is no gcov."""
         if not has_in_it(launch.file, _COUNTS):
-            return f"{os.path.basename(launch.file)} does not count its lines; compile and link it with --coverage"
-        return is_missing("gcov", "it comes with the compiler")
+            return (
+                f"{os.path.basename(launch.file)} does not count its lines; compile and link it with "
+                f"--coverage"
+            )
+        return is_missing("gcov", "it is part of the compiler")
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
-        """Return the launch with a folder for its counts."""
-        return Traced(launch, {"GCOV_PREFIX": os.path.join(folder, "{case_id}.gcov")})
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
+        """Return the launch with a directory for its counts."""
+        return Traced(launch, {"GCOV_PREFIX": os.path.join(directory, "{case_id}.gcov")})
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return what gcov reads. It counts, and tells no order."""
-        top = os.path.join(folder, f"{id}.gcov")
+        top = os.path.join(directory, f"{id}.gcov")
         ran: set[Place] = set()
         can_run: set[Place] = set()
         for root, _, names in os.walk(top):

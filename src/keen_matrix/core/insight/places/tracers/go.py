@@ -1,4 +1,4 @@
-"""Go, built with -cover: each launch writes its counts into a folder of its own (GOCOVERDIR in
+"""Go, built with -cover: each launch writes its counts into a directory of its own (GOCOVERDIR in
 "Coverage profiling support for integration tests" of Go's documentation), and Go's covdata reads
 them."""
 
@@ -34,21 +34,26 @@ class GoTracer:
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that it was built without counts, or that there is no Go."""
         if not has_in_it(launch.file, _COUNTS):
-            return f"{os.path.basename(launch.file)} does not count its lines; build it with go build -cover (Go 1.20 or later)"
-        return is_missing("go", "its covdata reads what the program counts")
+            return (
+                f"{os.path.basename(launch.file)} does not count its lines; build it with go build "
+                f"-cover (Go 1.20 or later)"
+            )
+        return is_missing("go", "its covdata reads the program's counters")
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
-        """Return the launch with a folder for its counts; without one it warns of that."""
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
+        """Return the launch with a directory for its counts; without one it warns of that."""
         name = "{case_id}.go"
-        return Traced(launch, {"GOCOVERDIR": os.path.join(folder, name)}, folders=(name,), unsaid=_WARNING)
+        return Traced(
+            launch, {"GOCOVERDIR": os.path.join(directory, name)}, directories=(name,), unsaid=_WARNING
+        )
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return what covdata reads. Go counts, and tells no order; a program that panics has
         written nothing."""
         ran: set[Place] = set()
         can_run: set[Place] = set()
         blocks: dict[str, list[Block]] = {}
-        for name, block in _blocks(os.path.join(folder, f"{id}.go")):
+        for name, block in _blocks(os.path.join(directory, f"{id}.go")):
             blocks.setdefault(name, []).append(block)
         for name, each in blocks.items():
             path = source_of(name, tuple(own))
@@ -91,28 +96,28 @@ def lines_of_blocks(text: Sequence[str], blocks: Collection[Block]) -> dict[int,
 @lru_cache(maxsize=1_000)
 def source_of(name: str, own: tuple[str, ...]) -> str:
     """Return the file that a name of Go's stands for, the path of its package with the file behind
-    it; empty where no folder of the program has it. The longest part of the name that is there is
-    taken."""
+    it; empty where no directory of the program has it. The longest part of the name that is there
+    is taken."""
     if os.path.isabs(name):
         path = os.path.realpath(name)
         return path if is_own(path, own) and os.path.isfile(path) else ""
     parts = name.split("/")
     for first in range(len(parts)):
-        for folder in own:
-            path = os.path.realpath(os.path.join(folder, *parts[first:]))
+        for directory in own:
+            path = os.path.realpath(os.path.join(directory, *parts[first:]))
             if is_own(path, own) and os.path.isfile(path):
                 return path
     return ""
 
 
-def _blocks(folder: str) -> Iterator[tuple[str, Block]]:
+def _blocks(directory: str) -> Iterator[tuple[str, Block]]:
     """Yield the blocks that one launch counted, with the names of their files."""
     try:
-        if not os.listdir(folder):
+        if not os.listdir(directory):
             return
-        out = os.path.join(folder, "blocks.txt")
+        out = os.path.join(directory, "blocks.txt")
         subprocess.run(
-            [*_covdata(), "textfmt", f"-i={folder}", f"-o={out}"],
+            [*_covdata(), "textfmt", f"-i={directory}", f"-o={out}"],
             stdin=subprocess.DEVNULL,
             capture_output=True,
             timeout=GO_SECONDS,

@@ -15,7 +15,7 @@ from keen_matrix.core.insight.places.trace import Place, Trace
 from keen_matrix.core.insight.places.tracers.base import MOST_TRACE, Traced, is_own, tracer_runtime
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 
-FOLDER = "NODE_V8_COVERAGE"
+DIRECTORY = "NODE_V8_COVERAGE"
 #: What comes of a source map that is none: it is the program's, and says anything.
 NO_MAP = (LookupError, TypeError, ValueError, AttributeError)
 #: Where a range of a script begins and ends, and how often it ran.
@@ -35,15 +35,15 @@ class NodeTracer:
         """Nothing is needed beside node."""
         return ""
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
-        """Return the launch with a folder for what V8 counts."""
-        return Traced(launch, {FOLDER: os.path.join(folder, "{case_id}.v8")})
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
+        """Return the launch with a directory for what V8 counts."""
+        return Traced(launch, {DIRECTORY: os.path.join(directory, "{case_id}.v8")})
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return the lines of blocks that ran. V8 counts, and tells no order."""
         ran: set[Place] = set()
         can_run: set[Place] = set()
-        for name in glob.glob(os.path.join(glob.escape(folder), f"{id}.v8", "*.json")):
+        for name in glob.glob(os.path.join(glob.escape(directory), f"{id}.v8", "*.json")):
             if os.path.getsize(name) > MOST_TRACE:
                 continue
             with open(name, encoding="utf-8") as file:

@@ -25,11 +25,11 @@ class PerlTracer:
         """Nothing is needed beside perl."""
         return ""
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
         """Return the launch with our module loaded first."""
         options = f"-I{HOOKS} -d:KeenMatrixTrace"
-        return Traced(launch, {TRACE: os.path.join(folder, "{case_id}"), "PERL5OPT": options})
+        return Traced(launch, {TRACE: os.path.join(directory, "{case_id}"), "PERL5OPT": options})
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return what was told."""
-        return tabbed_trace(folder, id, own)
+        return tabbed_trace(directory, id, own)

@@ -35,24 +35,20 @@ class PythonTracer:
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell of switches that keep everything out."""
         alone = next((each for each in launch.words[1:] if ALONE.fullmatch(each)), "")
-        return (
-            f"the launch words have {alone}, with which nothing can be loaded beside the program"
-            if alone
-            else ""
-        )
+        return f"the launch words have {alone}, so no tracer can be loaded into the program" if alone else ""
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
-        """Return the launch with a folder of ours in PYTHONPATH."""
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
+        """Return the launch with a directory of ours in PYTHONPATH."""
         path = os.pathsep.join([HOOKS, *filter(None, [os.environ.get("PYTHONPATH")])])
         return Traced(
             launch,
-            {TRACE: os.path.join(folder, "{case_id}"), OWN: os.pathsep.join(own), "PYTHONPATH": path},
+            {TRACE: os.path.join(directory, "{case_id}"), OWN: os.pathsep.join(own), "PYTHONPATH": path},
             warm_without=frozenset({"PYTHONPATH"}),
         )
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return what was told, and what could have been: the lines of the code of each file."""
-        found = tabbed_trace(folder, id, own)
+        found = tabbed_trace(directory, id, own)
         if found is None:
             return None
         files = {place.file for place in found.places}

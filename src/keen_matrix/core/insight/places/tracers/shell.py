@@ -43,26 +43,26 @@ class ShellTracer:
     def missing(self, launch: ResolvedLaunch) -> str:
         """Tell that there is no bash, or that there is no script."""
         if "-c" in launch.words[1:]:
-            return "the launch words have -c: what runs stands in no file"
-        return is_missing("bash", "lines of shell scripts are told by bash")
+            return "the launch words have -c, so the program is in no file"
+        return is_missing("bash", "lines of shell scripts are traced with bash")
 
-    def traced(self, launch: ResolvedLaunch, folder: str, own: Collection[str]) -> Traced:
+    def traced(self, launch: ResolvedLaunch, directory: str, own: Collection[str]) -> Traced:
         """Return the launch by bash, which reads our file first."""
         bash = shutil.which("bash") or "bash"
         is_script = not INTERPRETERS.fullmatch(os.path.basename(launch.words[0]))
         words = (bash, launch.file, *launch.words[1:]) if is_script else (bash, *launch.words[1:])
         variables = {
-            TRACE: os.path.join(folder, "{case_id}"),
+            TRACE: os.path.join(directory, "{case_id}"),
             "BASH_ENV": os.path.join(HOOKS, "shell_lines.bash"),
         }
         if tracer_runtime(launch) != "bash":
             variables[POSIX] = "1"
         return Traced(ResolvedLaunch(bash, words, launch.changes), variables)
 
-    def trace(self, folder: str, id: str, own: Collection[str]) -> Trace | None:
+    def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
         """Return what was told; what could have been are the lines that hold a command."""
         order: list[Place] = []
-        for line in told_lines(folder, id):
+        for line in told_lines(directory, id):
             match = _TOLD.match(line)
             if match:
                 file = os.path.realpath(match[1])

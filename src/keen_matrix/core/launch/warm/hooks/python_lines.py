@@ -18,10 +18,10 @@ TOOL = 4
 
 
 class LineTracer:
-    """Tells lines of files below some folders."""
+    """Tells lines of files below some directories."""
 
     def __init__(self, to: str, own: str) -> None:
-        self.folders = tuple(each.rstrip(os.sep) + os.sep for each in own.split(os.pathsep) if each)
+        self.directories = tuple(each.rstrip(os.sep) + os.sep for each in own.split(os.pathsep) if each)
         self.start, self.process = os.getcwd(), os.getpid()
         name = f"{to}.{self.process}"
         self.out = os.open(name, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
@@ -34,7 +34,7 @@ class LineTracer:
         found = self.names.get(file)
         if found is None:
             whole = os.path.realpath(os.path.join(self.start, file))
-            ours = whole.startswith(self.folders) and f"{os.sep}site-packages{os.sep}" not in whole
+            ours = whole.startswith(self.directories) and f"{os.sep}site-packages{os.sep}" not in whole
             found = self.names[file] = whole if ours and not file.startswith("<") else ""
         return found
 
@@ -77,7 +77,7 @@ class LineTracer:
 
 
 def begin(to: str, own: str) -> None:
-    """Tell every line of files below some folders, from now on."""
+    """Tell every line of files below some directories, from now on."""
     lines = LineTracer(to, own)
     monitoring = getattr(sys, "monitoring", None)
     if monitoring is not None:

@@ -1,5 +1,5 @@
-"""Found by an interpreter that starts with this folder in PYTHONPATH: has its lines told, and makes
-way for a sitecustomize of the program's own."""
+"""Found by an interpreter that starts with this directory in PYTHONPATH: has its lines told, and
+makes way for a sitecustomize of the program's own."""
 
 from __future__ import annotations
 
