@@ -374,7 +374,7 @@ def rank_of(found: dict[str, object], name: str, wanted: set[int]) -> int | None
         for cause in spec["causes"]:
             for rank, place in enumerate(cause["places"], 1):
                 if (
-                    cause["is_telling"]
+                    cause["separates"]
                     and place["file"] == name
                     and wanted & set(range(place["line"], place["last"] + 1))
                 ):

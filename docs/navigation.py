@@ -18,7 +18,7 @@ SECTIONS: dict[str, list[tuple[str, str]]] = {
         ("signature.md", "The signature"),
         ("readers.md", "Readers"),
         ("expectations.md", "Expectations"),
-        ("surroundings.md", "What surrounds a case"),
+        ("surroundings.md", "Surroundings"),
     ],
     "Results": [
         ("results.md", "Results"),
@@ -56,11 +56,12 @@ SECTIONS: dict[str, list[tuple[str, str]]] = {
     "Reference": [
         ("reference-spec.md", "Every key of a spec"),
         ("reference-commands.md", "Every command"),
+        ("settings.md", "Settings"),
         ("messages.md", "Messages"),
         ("security.md", "What is executed and written"),
         ("troubleshooting.md", "Troubleshooting"),
         ("faq.md", "Questions"),
-        ("by-hand.md", "Beside doing it by hand"),
+        ("by-hand.md", "Compared with doing it by hand"),
         ("drafts.md", "Drafts of real programs"),
         ("architecture.md", "Architecture"),
     ],

@@ -174,7 +174,7 @@ UNREADABLE = [
     ("directory", None, "no *.matrix.toml was found below t.matrix.toml"),
     ("empty", b"", '"program" is missing in the spec'),
     ("no UTF-8", b'a = "\xff"\n', "t.matrix.toml:1:6: this is not UTF-8 text (byte 0xff)"),
-    ("too large", b"#" * 5_000_000, "the file has 5,000,000 bytes, more than a spec may have"),
+    ("too large", b"#" * 5_000_000, "the spec has 5,000,000 bytes, more than a spec may have"),
     ("NUL", b"a = 1\0", "t.matrix.toml:1:6: this is not valid TOML"),
     ("deep", b"a = " + b"[" * 5000, "values are nested too deep"),
 ]

@@ -69,7 +69,7 @@ def test_resume_skips_only_what_has_a_record(place: Place) -> None:
     assert came.status == 1 and "8 cases: 6 passed, 2 failed" in came.out, came
     assert place.call("run", "--resume").out.count("3 of 4 passed") == 2
     rows = [json.loads(row) for row in place.call("report", "--format", "json").out.strip("[]\n").split(",\n")]
-    assert sorted((row["spec"], row["words"]) for row in rows) == [
+    assert sorted((row["spec"], row["call"]) for row in rows) == [
         (f"{s}.matrix.toml", n) for s in "ab" for n in "1234"
     ]
 

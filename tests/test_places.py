@@ -224,7 +224,7 @@ def test_the_wrong_line_is_first_in_every_runtime(place: Directory, name: str) -
     spec = found(place)
     (cause,) = spec["causes"]
     first, second = cause["places"][:2]
-    assert (spec["runtime"], spec["failing"], spec["holding"], spec["otherwise"]) == (name, 4, 6, [])
+    assert (spec["runtime"], spec["failing"], spec["holding"], spec["traced_differently"]) == (name, 4, 6, [])
     assert (first["line"], first["score"], first["why"], first["holding"]) == (line, 1.0, "runs", 0)
     assert (second["line"], second["why"]) == (line - 1, "decides")
     came = place.call("places")
@@ -297,14 +297,14 @@ def test_what_does_otherwise_when_it_is_launched_warm_is_followed_cold(place: Di
     )
     place.call("run", "--cold")
     spec = found(place)
-    assert (spec["otherwise"], spec["failing"], spec["causes"][0]["places"][0]["line"]) == ([], 4, 8)
+    assert (spec["traced_differently"], spec["failing"], spec["causes"][0]["places"][0]["line"]) == ([], 4, 8)
 
 
 def test_where_a_vector_leaves_the_way_of_one_that_held(place: Directory) -> None:
     made(place, "python")
     id = next(case["id"] for case in place.cases() if case["argv"] == ["6"])
     spec = found(place, id[:6])
-    (way,) = spec["partings"]
+    (way,) = spec["branch_points"]
     assert (way["id"], way["last"], way["next"], way["instead"]) == (id, "fare.py:7", "fare.py:8", "fare.py:9")
     came = place.call("places", id[:6])
     assert "both come to    fare.py:7  if int(n) > 5:" in came.out and "it goes on with fare.py:8  price -= 2" in came.out
@@ -341,7 +341,7 @@ def test_an_option_that_no_vector_has_is_named(place: Directory) -> None:
         """)  # fmt: skip
     place.call("run")
     (never,) = found(place)["unreached"]
-    assert never["words"] is not None and "--bike" in never["words"]
+    assert never["argv"] is not None and "--bike" in never["argv"]
 
 
 def test_a_program_that_does_otherwise_when_traced_is_left_out(place: Directory) -> None:
@@ -392,7 +392,7 @@ def test_lines_of_a_program_that_is_killed_are_not_lost(place: Directory) -> Non
     place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py"))
     place.call("run")
     causes = found(place)["causes"]
-    assert any(each["places"][0]["line"] == 3 for each in causes if each["is_telling"])
+    assert any(each["places"][0]["line"] == 3 for each in causes if each["separates"])
 
 
 def run_of(id: str, failed: bool, *lines: int, words: tuple[str, ...] = ()) -> TracedCase:

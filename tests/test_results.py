@@ -107,7 +107,7 @@ def test_rows_have_axis_values_as_columns(ran: Place) -> None:
     same = json.loads(ran.call("report", "--format", "json").out)
     assert [row["id"] for row in same] == [row["id"] for row in rows] and same[0]["axis.riders"] in (1, 2, 60)
     failed = next(row for row in rows if row["verdict"] == "failed" and row["matrix"] == "crossings")
-    assert (failed["failed"], failed["rule"], failed["words"]) == ("stdout", "t.matrix.toml:12", "Holm 60 --bike")
+    assert (failed["failed"], failed["rule"], failed["call"]) == ("stdout", "t.matrix.toml:12", "Holm 60 --bike")
 
 
 def test_markdown_and_annotations_hold_no_markup_of_others(ran: Place) -> None:
@@ -293,12 +293,12 @@ def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
     assert [line.split()[4] for line in trend.out.splitlines()] == ["=", "≠", "="]
     place.write("t.matrix.toml", FLAKY + "\n")
     (place.directory / "count").write_text("odd")
-    place.call("run", "--failed-first", "--jobs", "1")
+    place.call("run", "--order", "failed", "--jobs", "1")
     assert "spec or program changed" in place.call("history", flaky[1]).out
     (place.directory / "count").write_text("even")
-    place.call("run", "--failed-first", "--jobs", "1")
+    place.call("run", "--order", "failed", "--jobs", "1")
     assert place.cases()[0]["argv"] == ["odd"]
-    place.call("run", "--slow-last", "--jobs", "1")
+    place.call("run", "--order", "quick", "--jobs", "1")
     assert place.call("history", "--prune", "1").out == "5 runs dropped\n"
     assert place.call("history", "zzzz").status == 3
 

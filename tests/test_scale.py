@@ -83,7 +83,7 @@ def test_a_budget_stops_in_time_and_has_a_status_of_its_own(place: Place) -> Non
     place.write("p.sh", "echo $*")
     came = place.call("run", "--budget", "1 min")
     assert came.status == 0 and "it sufficed" in came.out
-    assert place.call("run", "--order").status == 0
+    assert place.call("run", "--order", "new").status == 0
     assert "expected a time" in place.call("run", "--budget", "soon").err
 
 

@@ -708,7 +708,7 @@ def test_what_contradicts_the_spec_is_told_and_ends_nothing(place: Place) -> Non
     with WorkerPool(1) as pool:
         lab = Lab(str(path), path.read_text(), pool, RunWatch(), 20)
         assert lab.add(Finding(text="-b is refused", edits=(AppendEdit(("signature", "aside"), "-b"),)))
-    assert [each.weight for each in lab.findings] == ["told"] and lab.text == path.read_text()
+    assert [each.weight for each in lab.findings] == ["note"] and lab.text == path.read_text()
 
 
 def test_every_launch_counts_and_none_is_made_twice_since_the_spec_says_more_by_now(place: Place) -> None:
@@ -869,7 +869,7 @@ KIND = { of = ["bike", "car"] } # guess
         ({}, None, ""),
         ({"UNKNOWN": "exit 0"}, ("defect", "it accepts calls that its signature refuses: unknown-option"), ""),
         ({"UNKNOWN": ":"}, None, 'unknown-options = "take"'),
-        ({"KINDS": "bike|raft"}, ("told", "it refuses car, which the help has: KIND is one of bike, car"), ""),
+        ({"KINDS": "bike|raft"}, ("note", "it refuses car, which the help has: KIND is one of bike, car"), ""),
         ({"NUMBERS": "[1-6]"}, ("defect", "it refuses 7 for N, and its message says 1 to 7"), ""),
         ({"NUMBERS": "[1-8]"}, ("defect", "it accepts 8 for N, and its message says 1 to 7"), ""),
     ],
@@ -886,6 +886,6 @@ def test_what_speaks_against_itself_is_told_and_not_stated(
     place.write("boat.matrix.toml", BOAT_SPEC)
     came = place.call("settle", "--format", "json", timeout=120)
     (spec,) = json.loads(came.out)["specs"]
-    found = [(each["weight"], each["text"]) for each in spec["findings"] if each["weight"] != "settled"]
+    found = [(each["class"], each["text"]) for each in spec["findings"] if each["class"] != "change"]
     assert found == ([told] if told else [])
     assert stated in "\n".join(spec["difference"]) and ("unknown-options" in "\n".join(spec["difference"])) == bool(stated)

@@ -46,6 +46,7 @@ COMMANDS = {
     "coverage": "list the options, values, refusals and combinations that the cases reach, and those "
     "they miss",
     "schema": "print the JSON Schema of specs, for editors, and of what commands write",
+    "completion": "print the script that has bash, zsh or fish complete commands, options and ids",
     "demo": "put the sample ferry office in a directory and run it",
 }
 
@@ -54,7 +55,8 @@ GROUPS = {
     "begin": ("try", "draft", "settle", "fill", "demo"),
     "run": ("run", "unfold", "lint", "baseline", "replay"),
     "look at results": ("report", "compare", "history"),
-    "think about the spec": ("coverage", "doubt", "suspects", "narrow", "places", "schema"),
+    "think about the spec": ("coverage", "doubt", "suspects", "narrow", "places"),
+    "set up": ("schema", "completion"),
 }
 BEGINNING = """\
 There is no spec (*.matrix.toml) in or below this directory. Three ways to begin:
@@ -173,12 +175,18 @@ class Parser(argparse.ArgumentParser):
         from keen_matrix.core.errors import nearest
 
         known = re.findall(r"(?<![\w-])--[\w-]+", self.format_help()) if word.startswith("-") else COMMANDS
-        found = nearest(word.partition("=")[0], known)
+        name = word.partition("=")[0]
+        found = nearest(name, known)
+        # Two dashes and an o in common are no likeness.
+        if found and name.startswith("--") and nearest(name[2:], [found[2:]]) is None:
+            return ""
         return f"; did you mean {found}?" if found else ""
 
     def error(self, message: str) -> NoReturn:
-        """Print the usage and the message, and leave with status 2."""
-        super().error(self._reworded(message))
+        """Print the message and where to look, and leave with status 2."""
+        text = self._reworded(message)
+        where = "" if "--help" in text else f"see {self.prog} --help\n"
+        self.exit(EXIT_MISUSE, f"{self.prog}: {text}\n{where}")
 
     def _reworded(self, message: str) -> str:
         """Return a message of argparse's in our words, with the nearest right word where a wrong
@@ -223,7 +231,7 @@ def build_parser(chosen: str | None = None, *, alone: bool = False) -> Parser:
         "and checks the results.",
         epilog=_EPILOG,
     )
-    parser.add_argument("--version", action="version", version=f"keen-matrix {VERSION}")
+    parser.add_argument("-V", "--version", action="version", version=f"keen-matrix {VERSION}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     parser.commands = commands.choices
     for name, summary in COMMANDS.items():
@@ -247,7 +255,7 @@ def main(words: Sequence[str] | None = None) -> int:
         )
         return EXIT_NOT_RUN
     if "_ARGCOMPLETE" in os.environ:
-        from keen_matrix.cli.completion import complete
+        from keen_matrix.cli.completing import complete
 
         chosen = _command_in(os.environ.get("COMP_LINE", ""))
         complete(build_parser(chosen, alone=chosen in COMMANDS))
@@ -352,6 +360,7 @@ def _open_closed_streams() -> None:
 
 
 def _call(words: list[str]) -> int:
+    words = _asked_for_help(_command_first(words))
     chosen = next((word for word in words if not word.startswith("-")), "")
     parser = build_parser(chosen, alone=words[:1] == [chosen] and chosen in COMMANDS)
     behind: list[str] | None = None
@@ -359,6 +368,8 @@ def _call(words: list[str]) -> int:
         at = words.index("--")
         words, behind = words[:at], words[at + 1 :]
     # What it does not know is ours to tell, with the nearest right word.
+    if meant := _command_of_format(words):
+        parser.commands["report"].error(meant)
     options, unknown = parser.parse_known_args(words)
     options.words = behind
     owner = parser.commands.get(chosen, parser)
@@ -373,6 +384,38 @@ def _call(words: list[str]) -> int:
         parser.print_help(sys.stderr)
         return EXIT_MISUSE
     return _run_command(options)
+
+
+def _command_first(words: list[str]) -> list[str]:
+    """Return the words with the options before the command after it, so that `keen-matrix --color
+    never run` is read as it is meant."""
+    end = words.index("--") if "--" in words else len(words)
+    at = next((at for at, word in enumerate(words[:end]) if word in (*COMMANDS, "help")), 0)
+    is_asking = any(word in ("-h", "--help", "-V", "--version") for word in words[:at])
+    if not at or is_asking or not words[0].startswith("-"):
+        return words
+    return [words[at], *words[:at], *words[at + 1 :]]
+
+
+def _asked_for_help(words: list[str]) -> list[str]:
+    """Return the words with `help COMMAND` as the option that asks for it."""
+    if words[:1] != ["help"]:
+        return words
+    return [*words[1:2], "--help"]
+
+
+def _command_of_format(words: Sequence[str]) -> str:
+    """Return the answer to `report html` and `report --html FILE`: the line that was meant; empty
+    for anything else."""
+    if words[:1] != ["report"] or len(words) < 2 or os.path.exists(words[1]):
+        return ""
+    from keen_matrix.reports.formats import FORMATS
+
+    format = words[1].removeprefix("--")
+    if format not in FORMATS:
+        return ""
+    file = words[2] if len(words) > 2 else f"report.{'png' if format == 'picture' else format}"
+    return f"a report is written with keen-matrix report --format {format} -o {file}"
 
 
 def _has_no_spec() -> bool:

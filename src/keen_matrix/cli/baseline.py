@@ -8,7 +8,7 @@ import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, spec_paths, tell_run
+from keen_matrix.cli.shared import add_selection_options, add_spec_options, spec_paths, tags_of, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expect.forms.baseline import BaselineForm
 from keen_matrix.core.model.record import AspectRecord, Record
@@ -188,7 +188,7 @@ class Book:
         from keen_matrix.core.expect.baselines import baseline_path, read_baselines
 
         self.spec = spec
-        self.selected = selector(options.only, options.tag, spec)
+        self.selected = selector(options.only, tags_of(options), spec)
         self.paths = {matrix.index: baseline_path(spec.path, matrix.name) for matrix in spec.matrices}
         try:
             self.recorded = {

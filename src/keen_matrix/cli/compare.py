@@ -7,7 +7,7 @@ import sys
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import JSON, add_format
+from keen_matrix.cli.shared import JSON, add_color, add_format
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.signs import verdict_text
@@ -43,9 +43,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="journal of the later run (default: the last run)",
     )
     parser.add_argument("--all", action="store_true", help="list every case, not one for each kind of change")
-    parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
-    )
+    add_color(parser)
     add_format(parser)
 
 

@@ -12,7 +12,7 @@ from importlib.resources import as_file, files
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.launching import early_pool
-from keen_matrix.cli.shared import whole_number
+from keen_matrix.cli.shared import add_color, whole_number
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.warm.warmcheck import Launched
@@ -55,9 +55,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
     )
-    parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
-    )
+    add_color(parser)
 
 
 def main(options: argparse.Namespace) -> int:

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING, Any, Literal
 
 from keen_matrix.core import structs
-from keen_matrix.core.structs import Struct
+from keen_matrix.core.structs import Struct, field
 
 if TYPE_CHECKING:
     from keen_matrix.core.errors import Problem
@@ -99,7 +99,7 @@ class WeakRule(Struct):
     #: What was altered → a case in which nothing noticed it.
     alterations: dict[str, str]
     #: An expectation that would notice it.
-    closing: str
+    suggestion: str
 
 
 class DoubtSpec(Struct):
@@ -228,7 +228,7 @@ class NarrowStepDocument(Struct):
     """A step on the way to the smallest vector."""
 
     what: str
-    words: list[str]
+    argv: list[str]
 
 
 class NarrowedCase(Struct):
@@ -314,7 +314,7 @@ class FoundUnreached(Struct):
     text: str
     condition: str
     #: A vector that may reach them.
-    words: list[str] | None
+    argv: list[str] | None
 
 
 class PlacesCause(Struct):
@@ -324,9 +324,9 @@ class PlacesCause(Struct):
     holding: int
     example: str | None
     #: Whether any line tells them from those that passed.
-    is_telling: bool
+    separates: bool
     #: Whether a second measure has the same line first.
-    is_agreed: bool
+    measures_agree: bool
     #: The most suspicious first.
     places: list[FoundPlace]
 
@@ -339,12 +339,12 @@ class PlacesSpec(Struct):
     #: Vectors that failed and were traced.
     failing: int
     holding: int
-    #: Ids of vectors that did otherwise when they were traced, and are left out.
-    otherwise: list[str]
-    silent: list[str]
+    #: Ids of vectors that gave another result under tracing, and are left out.
+    traced_differently: list[str]
+    untraced: list[str]
     left: int
     causes: list[PlacesCause]
-    partings: list[FoundParting]
+    branch_points: list[FoundParting]
     unreached: list[FoundUnreached]
 
 
@@ -368,7 +368,7 @@ class CoveragePartDocument(Struct):
     percent: float | None
     missing: list[str]
     #: Lines that would add what is missing.
-    closing: list[str]
+    suggestions: list[str]
 
 
 class CoverageSpec(Struct):
@@ -425,7 +425,7 @@ class CompareDocument(Struct):
 
     both: int
     #: Median of later / earlier seconds.
-    pace: float | None
+    time_ratio: float | None
     counts: dict[str, int]
     #: Kind of change → the first cases; `counts` has how many there are.
     changes: dict[str, list[ChangeFound]]
@@ -531,16 +531,16 @@ def history_document(history: History, ids: Iterable[str]) -> HistoryDocument:
 
 
 class EvidenceDocument(Struct):
-    """A vector that was launched, and what came."""
+    """A call that was made, and its result."""
 
-    words: list[str]
-    came: str
+    argv: list[str]
+    result: str
 
 
 class FindingFound(Struct):
-    """A finding: settled (the change of the spec states it), told, or a likely defect."""
+    """A finding: a change of the spec, a note, or a likely bug of the program."""
 
-    weight: Literal["settled", "told", "defect"]
+    sort: Literal["change", "note", "defect"] = field(name="class")
     text: str
     evidence: list[EvidenceDocument]
 

@@ -8,7 +8,7 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import JSON, add_format, whole_number
+from keen_matrix.cli.shared import JSON, add_color, add_format, whole_number
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.results.history import DEFAULT_HISTORY
 from keen_matrix.wording.counts import counted, duration
@@ -42,9 +42,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--prune", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec"
     )
-    parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
-    )
+    add_color(parser)
     add_format(parser)
 
 
@@ -87,7 +85,7 @@ def write_runs(screen: Screen, history: History) -> None:
         told = ", ".join(f"{count:,} {name}" for name, count in apart.items())
         what = (f"  {told}" if told else "") + ("  part" if run.part else "")
         screen.line(
-            (f"{run.started[:19].replace('T', ' ')}", "dim"),
+            (f"{run.started[:19].replace('T', ' ')} UTC", "dim"),
             "  ",
             (f"{f'{passed:,} of {total:,} passed':>20}", style),
             f"  {duration(run.seconds):>9}   {os.path.basename(run.spec)}",
@@ -153,7 +151,7 @@ def write_trend(screen: Screen, history: History, id: str) -> None:
         changed = "  spec or program changed" if last and digest != last else ""
         last = digest
         screen.line(
-            (started[:19].replace("T", " "), "dim"),
+            (f"{started[:19].replace('T', ' ')} UTC", "dim"),
             "  ",
             (full[:6], "place"),
             f"  {matrix}  ",

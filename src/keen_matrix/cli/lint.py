@@ -7,6 +7,7 @@ import sys
 from collections.abc import Sequence
 
 from keen_matrix.cli.shared import add_spec_options, spec_paths
+from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Problem
 from keen_matrix.wording.counts import counted
 
@@ -32,6 +33,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="show each spec merged with its includes and the project file, and where each value comes from",
     )
+    parser.add_argument("--strict", action="store_true", help="count warnings as errors")
+    parser.add_argument("-q", "--quiet", action="store_true", help="only the summary line")
     parser.add_argument(
         "--format",
         choices=FORMATS,
@@ -61,7 +64,7 @@ def main(options: argparse.Namespace) -> int:
     for path in paths:
         with asking(forbidden):
             problems = kept_problems(path)
-        if problems and options.format == TEXT:
+        if problems and options.format == TEXT and not options.quiet:
             from keen_matrix.cli.console.problems import write_problem
 
             for problem in problems:
@@ -69,14 +72,15 @@ def main(options: argparse.Namespace) -> int:
         every += problems
     errors = sum(problem.severity == "error" for problem in every)
     warnings = len(every) - errors
+    status = EXIT_FAILED if errors or (options.strict and warnings) else EXIT_OK
     if options.format != TEXT:
         _write_as(options.format, paths, every)
-        return 2 if errors else 0
-    if errors or warnings:
+        return status
+    if (errors or warnings) and not options.quiet:
         screen.line()
     text = f"{counted(len(paths), 'spec')}: {counted(errors, 'error')}, {counted(warnings, 'warning')}"
-    screen.line((text, "bad" if errors else "good"))
-    return 2 if errors else 0
+    screen.line((text, "bad" if status else "good"))
+    return status
 
 
 def _write_as(format: str, paths: Sequence[str], problems: Sequence[Problem]) -> None:

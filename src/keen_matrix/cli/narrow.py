@@ -81,8 +81,8 @@ def _narrow(options: argparse.Namespace, pool: WorkerPool) -> int:
     if is_nothing and ids:
         asked = " or ".join(ids)
         raise RunFault(f"no case that failed has an id that begins with {asked}; keen-matrix run shows them")
-    if is_nothing:
-        raise RunFault("no case of that run failed, so there is nothing to narrow")
+    if is_nothing and not narrowing.is_json:
+        screen.line(("no case of that run failed, so there is nothing to narrow", "good"))
     if narrowing.is_json:
         write_document(NarrowDocument(narrowing.document))
     return worst_status(statuses)

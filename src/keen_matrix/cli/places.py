@@ -273,7 +273,7 @@ class _Documents:
 
         example = None if each.example is None else each.example.case.id
         places = list(map(self._place, each.places[:MOST_KEPT]))
-        return PlacesCause(each.failing, each.holding, example, each.is_telling, each.is_agreed, places)
+        return PlacesCause(each.failing, each.holding, example, each.separates, each.measures_agree, places)
 
     def unreached(self, each: Unreached) -> FoundUnreached:
         """Return lines that no case reaches."""
@@ -298,7 +298,7 @@ def _kept(
 
     view = PlacesView(Screen(sys.stderr), evidence, spec.here)
     ran, every = reached_and_all(evidence.runs)
-    telling = [each for cause in causes if cause.is_telling for each in cause.places[:MOST_KEPT]]
+    telling = [each for cause in causes if cause.separates for each in cause.places[:MOST_KEPT]]
     best = {each.place: each for each in sorted(telling, key=lambda each: each.score)}
     order = sorted(best.values(), key=lambda each: -each.score)
 

@@ -11,12 +11,12 @@ import sys
 import termios
 import tty
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import ExitStack, contextmanager
+from contextlib import ExitStack, contextmanager, suppress
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.live import LiveStreams
-from keen_matrix.cli.shared import remark, text_of_spec
+from keen_matrix.cli.shared import remark, text_of_spec, write_spec
 from keen_matrix.core import interruption
 from keen_matrix.core.errors import KeenMatrixError, Misuse, nearest
 from keen_matrix.core.launch.launchers import resolved_launch
@@ -47,9 +47,10 @@ COMMANDS = {
     ":compare": "show how the last result differs from the one before",
     ":follow": "run what follows from the last call: its refusals and rephrasings",
     ":write": "write the last call and its result into the spec; :write NAME as a matrix of that name",
+    ":undo": "take the last :write back",
     ":why": "show what the spec says about the last call, and all its expectations",
     ":help": "show this",
-    ":quit": "end, as Ctrl-D does",
+    ":quit": "end, as Ctrl-D, quit and exit do",
 }
 HISTORY = os.path.join(DIRECTORY, "tried.history")
 #: Lines of a difference between two outcomes.
@@ -57,6 +58,14 @@ DIFFERENCE_SHOWN = 40
 PROMPT = "try> "
 #: Cells of a column of vectors at least, and of what stands beside it.
 LEAST_COLUMN, ABOUT_COLUMN = 20, 40
+
+
+class _Written(NamedTuple):
+    """A change of the spec: its text before and after, and the files written beside it."""
+
+    before: str
+    after: str
+    files: tuple[str, ...]
 
 
 class _TypedCall(NamedTuple):
@@ -81,6 +90,8 @@ class Prompt:
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_TypedCall] = []
+        #: What was written, the last at the end.
+        self._written: list[_Written] = []
         #: Whether the last vector did not do as it must.
         self.failed = False
 
@@ -99,6 +110,8 @@ class Prompt:
         if not line:
             return True
         try:
+            if line in ("quit", "exit"):
+                return False
             if line.startswith(":"):
                 return self._command(line)
             self._try(typed_words(line))
@@ -120,6 +133,7 @@ class Prompt:
             ":compare": self._compare,
             ":follow": self._follow,
             ":write": lambda: self._keep(rest.strip()),
+            ":undo": self._undo,
             ":why": self._why,
             ":help": lambda: _write_help(self.screen),
         }
@@ -148,7 +162,8 @@ class Prompt:
         """Launch a vector, show what comes and what is to be said of it."""
         tried = self._tried(words)
         screen = self.screen
-        screen.line(*judged(self.spec, words))
+        if judgement := judged(self.spec, words):
+            screen.line(*judgement)
         live = LiveStreams(screen)
         self._pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
         (result,) = self._pool.results([tried.case])
@@ -245,8 +260,24 @@ class Prompt:
         if stamp(self.path) != self._stamp:
             raise Misuse(f"{self.path} was changed since; :again tries it as the spec is now")
         kept = with_vector(self._text, last.tried, last.record, name)
-        write_kept(self.screen, self.path, self._text, kept)
+        before = self._text
+        write_kept(self.screen, self.path, before, kept)
         self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
+        self._written.append(_Written(before, self._text, tuple(kept.files)))
+
+    def _undo(self) -> None:
+        """Put back the spec as it was before the last :write, and remove the files it wrote."""
+        if not self._written:
+            raise Misuse("nothing was written in this session")
+        last = self._written[-1]
+        write_spec(self.path, last.after, last.before)
+        self._written.pop()
+        directory = os.path.dirname(self.path)
+        for name in last.files:
+            with suppress(OSError):
+                os.unlink(os.path.join(directory, name))
+        self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
+        self.screen.line((self.path, "place"), " is as before the last :write")
 
     def _why(self) -> None:
         from keen_matrix.cli.console.why import write_why
@@ -264,7 +295,7 @@ def _write_help(screen: Screen) -> None:
 def judged(spec: Spec, words: list[str]) -> list[tuple[str, str]]:
     """Return what the signature says of a vector, as segments of a line."""
     if spec.signature is None:
-        return [("no [signature] in this spec, so words are not judged", "dim")]
+        return []
     found = spec.signature.judge(words)
     style = {"accepted": "good", "refused": "bad"}.get(found.status, "warn")
     segments: list[tuple[str, str]] = [(found.status, style)]
@@ -382,6 +413,8 @@ def _typed(session: Prompt) -> Iterator[str]:
             segments = [(str(fault), "warn")]
         return FormattedText([(f"class:{style}" if style else "", text) for text, style in segments])
 
+    if session.spec.signature is None:
+        session.screen.line(("no [signature] in this spec, so words are not judged", "dim"))
     session.screen.line(
         ("the words of a call, or a command such as :help; Tab completes, Ctrl-D ends", "dim")
     )

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.shared import output_file, tell_newer_run, tell_run
+from keen_matrix.cli.shared import add_color, output_file, tell_newer_run, tell_run
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, RunFault, nearest
 from keen_matrix.core.files import open_stream_of
@@ -54,9 +54,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids"
     )
-    parser.add_argument(
-        "--color", choices=["auto", "always", "never"], default="auto", help="colour the output"
-    )
+    add_color(parser)
 
 
 def main(options: argparse.Namespace) -> int:
@@ -97,11 +95,6 @@ def report_target(text: str) -> tuple[str, str]:
         hint = nearest(format, FORMATS)
         more = f"; did you mean {hint}?" if hint else f"; expected one of {', '.join(FORMATS)}"
         raise argparse.ArgumentTypeError(f"unknown format {format!r}{more}")
-    if output_file(file) is None:
-        raise argparse.ArgumentTypeError(
-            "standard output has the lines of the run itself; name a file, or write it afterwards with "
-            f"keen-matrix report --format {format}"
-        )
     return format, file
 
 

@@ -19,6 +19,7 @@ from keen_matrix.cli.shared import (
     percent,
     spec_paths,
     split_ids,
+    tags_of,
     whole_number,
 )
 from keen_matrix.cli.statuses import (
@@ -35,7 +36,7 @@ from keen_matrix.core.errors import KeenMatrixError, Misuse
 from keen_matrix.core.launch.workers.links import default_jobs
 from keen_matrix.core.model.record import PASSING, VERDICTS
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.core.runs.options import CaseChoice, Launching, Ordering, RunOptions
+from keen_matrix.core.runs.options import ORDERS, CaseChoice, Launching, Ordering, RunOptions
 from keen_matrix.core.structs import replace
 
 if TYPE_CHECKING:
@@ -92,7 +93,7 @@ def _add_choice(choice: argparse._ArgumentGroup) -> None:
 
 def _add_launching(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
-        "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
+        "-j", "--jobs", type=whole_number, metavar="N", help="launches at a time (default: the processors)"
     )
     how.add_argument(
         "--launcher", metavar="NAME", help="start the program in another way that the spec names"
@@ -136,7 +137,6 @@ def _add_warmth(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
         "--warm-check",
         type=percent,
-        default=5.0,
         metavar="PERCENT",
         help="percent of the cases to run both ways first (default 5, at least 5 cases; 0 for none)",
     )
@@ -145,18 +145,17 @@ def _add_warmth(how: argparse._ArgumentGroup) -> None:
 def _add_order(how: argparse._ArgumentGroup) -> None:
     how.add_argument(
         "--order",
-        action="store_true",
-        help="run first what covers most: those that failed, new ones, "
-        "each kind of refusal, then most pairs a second",
+        choices=ORDERS,
+        metavar="ORDER",
+        help="failed: first the cases that failed last time; new: what covers most first (failed and "
+        "new cases, each kind of refusal, then most pairs a second); quick: slow cases last",
     )
     how.add_argument(
         "--budget",
         type=_budget,
         metavar="TIME",
-        help='the same order, and stop in time: "30 s", "5 min"; exit status 4 when it did not suffice',
+        help='--order new, and stop in time: "30 s", "5 min"; exit status 4 when it did not suffice',
     )
-    how.add_argument("--failed-first", action="store_true", help="begin with those that failed last time")
-    how.add_argument("--slow-last", action="store_true", help="end with those that took longest last time")
     how.add_argument("--stop-after", type=whole_number, metavar="N", help="stop once N cases failed")
     how.add_argument(
         "--watch",
@@ -206,7 +205,11 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
         help="the axes of --grid (default: the two that separate failed from passed cases best)",
     )
     amount = output.add_mutually_exclusive_group()
+    amount.add_argument("-q", "--quiet", action="store_true", help="only the summary line")
     amount.add_argument("--brief", action="store_true", help="only a line per matrix and the summary")
+    amount.add_argument(
+        "-v", "--verbose", action="store_true", help="also a line for each case, passed ones too"
+    )
     amount.add_argument(
         "--all", action="store_true", help="every case that failed in full, with everything it printed"
     )
@@ -248,7 +251,13 @@ def main(options: argparse.Namespace) -> int:
 def _refuse_together(options: argparse.Namespace) -> None:
     """Raise Misuse for options that exclude each other."""
     if options.notify and not options.watch:
-        raise Misuse("--notify goes with --watch alone")
+        raise Misuse("--notify goes with --watch only")
+    if options.cluster_shared and not options.cluster:
+        raise Misuse("--cluster-shared goes with --cluster only")
+    if options.warm_check is not None and options.warm is False:
+        raise Misuse("--warm-check does not go with --cold: nothing is forked")
+    if options.budget is not None and options.order in ("failed", "quick"):
+        raise Misuse(f"--budget has its own order, new; it does not go with --order {options.order}")
     if options.changed and options.resume:
         raise Misuse("--changed does not go with --resume; give one of them")
     for name in ("failed", "budget", "cluster", "resume", "keep-directories", "shard"):
@@ -291,8 +300,8 @@ def _round(
     wanted = run_options(options, jobs)
     ordered = wanted.ordering
     # What failed comes first, and who watches sees it at once.
-    if not (ordered.failed_first or ordered.slow_last):
-        ordered = replace(ordered, by_gain=True)
+    if ordered.by is None:
+        ordered = replace(ordered, by="new")
     wanted = replace(wanted, ordering=ordered, changed=not begun.everything)
     screen = Screen(sys.stdout, color=options.color)
     write_beginning(screen, asked, begun)
@@ -339,7 +348,9 @@ def _run(options: argparse.Namespace, paths: Sequence[str], jobs: int, workers: 
     from keen_matrix.core.runs.run import run_prepared
 
     asked = run_options(options, jobs)
-    screen = Screen(sys.stdout, color=options.color)
+    # A report on standard output has it to itself.
+    to_stdout = any(file == "-" for _, file in options.report)
+    screen = Screen(sys.stderr if to_stdout else sys.stdout, color=options.color)
     with Journal(asked.journal, keep=asked.resume) as journal, WorkerPool(jobs, workers) as pool:
         watch = RunScreen(screen, options, jobs, len(paths))
         result = run_prepared(paths, asked, pool, journal, watch)
@@ -365,7 +376,7 @@ def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
             repeat=options.repeat,
             warm=options.warm,
             usual_warm=options.usual_warm,
-            warm_check=options.warm_check,
+            warm_check=5.0 if options.warm_check is None else options.warm_check,
             cluster=options.cluster,
             cluster_shared=options.cluster_shared,
             keep_directories=options.keep_directories,
@@ -374,21 +385,19 @@ def run_options(options: argparse.Namespace, jobs: int) -> RunOptions:
         adaptation=adaptation_of(options),
         choice=CaseChoice(
             only=tuple(options.only),
-            tags=tuple(options.tag),
+            tags=tags_of(options),
             failed=options.failed,
             shard=options.shard,
             limit=options.limit,
         ),
         ordering=Ordering(
-            by_gain=options.order,
+            by="new" if options.budget is not None else options.order,
             budget=options.budget,
-            failed_first=options.failed_first,
-            slow_last=options.slow_last,
             stop_after=options.stop_after,
         ),
         resume=options.resume,
         changed=options.changed,
-        reports=tuple(file for _, file in options.report if file),
+        reports=tuple(file for _, file in options.report if file != "-"),
     )
 
 

@@ -16,6 +16,7 @@ from keen_matrix.cli.insight import screen_of
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import (
     JSON,
+    add_color,
     add_format,
     remark,
     spec_paths,
@@ -52,7 +53,7 @@ exit status: 0 nothing is left to write; 1 something is; 2 wrong usage or a wron
 """
 
 #: Weight of a finding → the word before it, and its style.
-SIGNS = {"settled": ("finding", "strong"), "told": ("remark", "warn"), "defect": ("defect", "bad")}
+SIGNS = {"change": ("finding", "strong"), "note": ("remark", "warn"), "defect": ("defect", "bad")}
 MOST_LAUNCHES = 2_500
 #: Seconds that one launch costs → launches where nothing is said of them. In steps, far apart: a
 #: cost that varies a little from call to call must not make another spec.
@@ -79,12 +80,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     add_launches(parser)
     add_format(parser)
-    parser.add_argument(
-        "--color",
-        choices=["auto", "always", "never"],
-        default="auto",
-        help="colour the output (default: on a terminal, unless NO_COLOR is set)",
-    )
+    add_color(parser)
 
 
 def add_launches(parser: argparse.ArgumentParser) -> None:
@@ -220,7 +216,7 @@ def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool
         for line in difference:
             screen.line((line, _style_of(line)))
         screen.line()
-    settled = sum(each.weight == "settled" for each in found.findings)
+    settled = sum(each.weight == "change" for each in found.findings)
     defects = sum(each.weight == "defect" for each in found.findings)
     summary = counted(settled, "finding") if settled else "nothing to write"
     summary += f", {counted(defects, 'likely defect')}" if defects else ""

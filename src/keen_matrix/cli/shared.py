@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
+    from keen_matrix.core.runs.options import Tags
 
 
 TEXT, JSON = "text", "json"
@@ -35,6 +36,19 @@ def add_format(parser: argparse._ActionsContainer) -> None:
     )
 
 
+def add_color(parser: argparse.ArgumentParser) -> None:
+    """Add the choice of colours, which every command has that writes lines for people."""
+    parser.add_argument(
+        "--color",
+        choices=["auto", "always", "never"],
+        default="auto",
+        help="colour the output (default: on a terminal, unless NO_COLOR is set)",
+    )
+    parser.add_argument(
+        "--no-color", action="store_const", const="never", dest="color", help="the same as --color never"
+    )
+
+
 def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
     """Add the specs, and how output looks. With `ids`, which says what they are for, ids of cases
     may stand among the specs."""
@@ -45,12 +59,7 @@ def add_spec_options(parser: argparse.ArgumentParser, *, ids: str = "") -> None:
         help=(f"{ids}; " if ids else "")
         + f"spec files or directories of them (default: every *{SUFFIX} below here)",
     )
-    parser.add_argument(
-        "--color",
-        choices=["auto", "always", "never"],
-        default="auto",
-        help="colour the output (default: on a terminal, unless NO_COLOR is set)",
-    )
+    add_color(parser)
 
 
 def add_selection_options(parser: argparse._ActionsContainer) -> None:
@@ -64,12 +73,18 @@ def add_selection_options(parser: argparse._ActionsContainer) -> None:
         "that word; * and ? are wildcards; repeatable; for a word with a leading dash write --only=-v",
     )
     parser.add_argument(
-        "--tag",
-        action="append",
-        default=[],
-        metavar="TAG",
-        help="take only matrices with this tag (!TAG: without it); may be given again",
+        "--tag", action="append", default=[], metavar="TAG", help="only matrices with this tag; repeatable"
     )
+    parser.add_argument(
+        "--not-tag", action="append", default=[], metavar="TAG", help="no matrices with this tag; repeatable"
+    )
+
+
+def tags_of(options: argparse.Namespace) -> Tags:
+    """Return the tags that a command line chooses by."""
+    from keen_matrix.core.runs.options import Tags
+
+    return Tags(tuple(options.tag), tuple(options.not_tag))
 
 
 def adaptation_of(options: argparse.Namespace) -> Adaptation:
@@ -124,7 +139,9 @@ def spec_paths(given: list[str]) -> list[str]:
         return found
     paths: list[str] = []
     for name in given:
-        if os.path.isdir(name):
+        if name == "-":  # standard input (POSIX, Utility Syntax Guideline 13)
+            paths.append(name)
+        elif os.path.isdir(name):
             below = list(_specs_below(name))
             if not below:
                 raise Misuse(f"no *{SUFFIX} was found below {name}")

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.launching import early_pool
-from keen_matrix.cli.shared import remark, spec_paths, text_of_spec
+from keen_matrix.cli.shared import add_color, remark, spec_paths, text_of_spec
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
@@ -51,12 +51,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="without a spec: run it in this directory, on the files themselves, and not on copies",
     )
-    parser.add_argument(
-        "--color",
-        choices=["auto", "always", "never"],
-        default="auto",
-        help="colour the output (default: on a terminal, unless NO_COLOR is set)",
-    )
+    add_color(parser)
 
 
 def main(options: argparse.Namespace) -> int:
@@ -78,7 +73,9 @@ def main(options: argparse.Namespace) -> int:
 
             return prompt(screen, paths[0], pool)
         if not paths:
-            return _try_program(screen, words, pool, keep=options.write is not None, in_place=options.in_place)
+            return _try_program(
+                screen, words, pool, keep=options.write is not None, in_place=options.in_place
+            )
         if options.in_place:
             raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
         return _try_vector(screen, paths[0], words, options.write, pool)
@@ -113,7 +110,9 @@ def _try_program(
             "try needs the words that start a program after --: keen-matrix try -- python3 fare.py Skerry"
         )
     if keep:
-        raise Misuse("--write needs the spec to write into: keen-matrix try fare.matrix.toml --write -- Skerry")
+        raise Misuse(
+            "--write needs the spec to write into: keen-matrix try fare.matrix.toml --write -- Skerry"
+        )
     bare = bare_call(words, in_place=in_place)
     program = program_of(words) or words
     tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])

@@ -12,7 +12,14 @@ import time
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any
 
-from keen_matrix.cli.shared import add_selection_options, add_spec_options, find_case, spec_paths, split_ids
+from keen_matrix.cli.shared import (
+    add_selection_options,
+    add_spec_options,
+    find_case,
+    spec_paths,
+    split_ids,
+    tags_of,
+)
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.wording.counts import counted, duration
@@ -112,11 +119,12 @@ def _unfolded(screen: Screen, paths: Sequence[str], options: argparse.Namespace)
         raise RunFault(
             f"no case has an id that begins with {' or '.join(options.ids)}; keen-matrix unfold shows the ids"
         )
-    if not found and options.tag:
+    tags = tags_of(options)
+    if not found and any(tags):
         from keen_matrix.core.runs.selecting.selection import unknown_tag
 
-        wrong = unknown_tag(specs, options.tag)
-        raise Misuse(wrong or f"no case matches {' '.join(f'--tag {each}' for each in options.tag)}")
+        wrong = unknown_tag(specs, tags)
+        raise Misuse(wrong or f"no case matches {' '.join(tags.options())}")
     if not found and options.only:
         raise Misuse(nothing_matches(specs, [f"--only {each}" for each in options.only], options.only))
     return 0
@@ -126,7 +134,7 @@ def _matrices(spec: Spec, options: argparse.Namespace) -> Iterator[tuple[Matrix,
     from keen_matrix.core.runs.selecting.selection import selector
     from keen_matrix.core.vectors.unfold import unfold_matrix
 
-    selected = selector(options.only, options.tag, spec)
+    selected = selector(options.only, tags_of(options), spec)
     ids = tuple(options.ids)
     for matrix in spec.matrices:
         cases: Iterator[Case] = iter(unfold_matrix(spec, matrix))
@@ -308,7 +316,7 @@ def _json(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     write = sys.stdout.buffer.write
     sys.stdout.flush()
     plain = not any(has_marks(spec, matrix) for matrix in spec.matrices)
-    if plain and not (options.only or options.tag or options.ids):
+    if plain and not (options.only or options.tag or options.not_tag or options.ids):
         functions = named_functions(spec.program.oracle)
         for matrix in spec.matrices:
             lines = (

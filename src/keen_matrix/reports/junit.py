@@ -57,7 +57,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         _properties(xml, remarks)
     for matrix in summary.matrices.values():
         xml.ignorableWhitespace("\n")
-        started = summary.headers[0].started[:19] if summary.headers else ""
+        started = f"{summary.headers[0].started[:19]}Z" if summary.headers else ""
         name = f"{matrix.spec}: {matrix.name}"
         xml.startElement(
             "testsuite",

@@ -5,23 +5,20 @@ from __future__ import annotations
 
 import json
 import os
-import re
 from collections.abc import Sequence
 from typing import BinaryIO
 from urllib.parse import quote
 
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.version import VERSION
+from keen_matrix.wording.rules import rule_id
 
 SCHEMA = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
-#: What is particular to a place in a message: the rest tells what is wrong.
-_WORDS = re.compile(r'"[^"]*"|\d+|\S*[./]\S*')
-MOST_NAME = 60
 
 
 def write_sarif(problems: Sequence[Problem], stream: BinaryIO) -> None:
     """Write problems as one run of SARIF. Paths go from the current directory."""
-    rules = sorted({_rule(each) for each in problems})
+    rules = sorted({rule_id(each.message) for each in problems})
     document = {
         "$schema": SCHEMA,
         "version": "2.1.0",
@@ -44,14 +41,8 @@ def write_sarif(problems: Sequence[Problem], stream: BinaryIO) -> None:
     stream.write(text.encode("utf-8", "backslashreplace"))
 
 
-def _rule(problem: Problem) -> str:
-    """Return the id of what is wrong: the message without what is particular to its place."""
-    plain = _WORDS.sub("", problem.message).lower()
-    return re.sub(r"[^a-z]+", "-", plain).strip("-")[:MOST_NAME].rstrip("-") or "problem"
-
-
 def _result(problem: Problem, rules: Sequence[str]) -> dict[str, object]:
-    rule = _rule(problem)
+    rule = rule_id(problem.message)
     text = problem.message + (f"; {problem.wanted}" if problem.expected else "")
     if problem.suggestion:
         text += f'; did you mean "{problem.suggestion}"?'

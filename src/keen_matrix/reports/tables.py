@@ -29,7 +29,7 @@ PLAIN = (
     "family",
     "kind",
     "culprit",
-    "words",
+    "call",
     "verdict",
     "failed",
     "rule",
@@ -77,7 +77,7 @@ def row_of(record: CaseRecord, names: list[str], place: str) -> Row:
     row |= {
         **{name: getattr(fields, name) or None for name in ("culprit", "row", "note", "known", "skipped")},
         "spec": header.spec,
-        "words": title_of(fields),
+        "call": title_of(fields),
         "failed": " ".join(failed),
         "rule": first_rule(fields),
         "place": place,

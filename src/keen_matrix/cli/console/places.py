@@ -100,7 +100,7 @@ class PlacesView:
                 "   ",
                 (example.case.id[:6], "place"),
             )
-        if not ranking.holding or not ranking.is_telling:
+        if not ranking.holding or not ranking.separates:
             why = (
                 "no passed case was traced, so there is nothing to compare with"
                 if not ranking.holding
@@ -113,7 +113,7 @@ class PlacesView:
             screen.line("    ", ("no line explains it well: perhaps one is missing", "warn"))
         for number, each in enumerate(ranking.places[: 1 if is_weak else first], 1):
             self._write_place(number, each, ranking)
-        if not ranking.is_agreed:
+        if not ranking.measures_agree:
             screen.line(
                 "    ", ("another measure (D*) has another line first: take the order with care", "warn")
             )

@@ -111,7 +111,7 @@ class RoundReport(RunReport):
         if watch.new:
             screen.line(("new", "strong"), f"  {counted(watch.new, 'case')}")
         gone = sum(key not in watch.seen for key in asked.known if key[0] in _specs(result))
-        whole = self.options.only or self.options.tag or self.options.shard
+        whole = self.options.only or self.options.tag or self.options.not_tag or self.options.shard
         if gone and not whole:
             screen.line(("gone", "dim"), f"  {counted(gone, 'case')}")
         if not (changes.counts or watch.new or gone):

@@ -14,20 +14,24 @@ from keen_matrix.cli.console.summary import summary_segments, write_legend, writ
 from keen_matrix.cli.faults import tell_fault
 from keen_matrix.cli.live import LiveStreams
 from keen_matrix.cli.report import axes_of, write_grids, write_to
-from keen_matrix.cli.shared import remark
+from keen_matrix.cli.shared import output_file, remark
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.core import structs
 from keen_matrix.core.doing import spent
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.launch.workers.wire import LiveFrame
+from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import FailureGroup, Tally
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.spent import time_shares
 from keen_matrix.core.runs.state import RunResult
-from keen_matrix.wording.counts import counted
+from keen_matrix.core.vectors.ids import SHOWN_ID
+from keen_matrix.wording.cases import title_of
+from keen_matrix.wording.counts import duration
 from keen_matrix.wording.safe import escape, shell_line
+from keen_matrix.wording.signs import STYLE_OF
 from keen_matrix.wording.spent import spent_text
 
 #: Different failures shown in full unless --all asks for all.
@@ -104,6 +108,16 @@ class RunReport:
         """Write everything: matrices, failures, reports that are asked for, the summary."""
         tallies = result.tallies
         self._specs = len(tallies)
+        if not self.options.quiet:
+            self._write_cases(result, tallies)
+        self._write_reports()
+        self._write_end(result)
+        if not self.options.quiet:
+            write_spent(self.screen, result, self.jobs)
+            self._write_next_step(tallies)
+
+    def _write_cases(self, result: RunResult, tallies: Sequence[Tally]) -> None:
+        """Write the matrices, the failures and the remarks."""
         for number, tally in enumerate(tallies):
             if number:
                 self.screen.line()
@@ -112,33 +126,57 @@ class RunReport:
         write_legend(self.screen, rows)
         for tally in tallies:
             write_passed(self.screen, tally)
+        if self.options.verbose:
+            self._write_each_case()
         if not self.options.brief:
             shown = 0
             for tally in tallies:
                 shown = self._write_failures(tally, shown)
             for tally in tallies:
                 write_remarks(self.screen, result.remarks.get(tally.spec.path, ()))
-        self._write_reports()
-        self._write_budgets(result)
+
+    def _write_each_case(self) -> None:
+        """Write a line for each case of the run, from the journal."""
+        if not self._can_be_read("no lines for cases"):
+            return
+        from keen_matrix.core.results.reading import read_journal
+
         self.screen.line()
+        for line in read_journal(self.options.journal):
+            if isinstance(line, Record):
+                self.screen.line(
+                    "  ",
+                    (self.screen.sign(line.verdict), STYLE_OF[line.verdict]),
+                    f" {line.id[:SHOWN_ID]}  {title_of(line)}",
+                    (f"   {duration(line.seconds)}", "dim"),
+                )
+
+    def _can_be_read(self, otherwise: str) -> bool:
+        """Tell whether the journal can be read again; say what there is not, if it cannot."""
+        if not self.journal.is_in_place:
+            print(f"keen-matrix: {otherwise}: {self.options.journal} cannot be read again", file=sys.stderr)
+        return self.journal.is_in_place
+
+    def _write_end(self, result: RunResult) -> None:
+        """Write what the budget sufficed for, and the summary."""
+        if not self.options.quiet:
+            self._write_budgets(result)
+            self.screen.line()
         if result.is_interrupted:
             finished = ("interrupted: ", "bad"), "what finished is in "
             if result.counts:
                 self.screen.line(*finished, (self.options.journal, "place"))
             else:
                 self.screen.line(("interrupted: ", "bad"), "nothing has finished")
-        self.screen.line(*summary_segments(result, self.jobs, brief=self.options.brief))
-        write_spent(self.screen, result, self.jobs)
-        self._write_next_step(tallies)
+        is_brief = self.options.brief or self.options.quiet
+        self.screen.line(*summary_segments(result, self.jobs, brief=is_brief))
 
     def _write_reports(self) -> None:
         """Write the grids and reports that are asked for, from the journal."""
         options = self.options
         if not (options.grid or options.by or options.report):
             return
-        if not self.journal.is_in_place:
-            text = f"keen-matrix: no reports: {options.journal} cannot be read again"
-            print(text, file=sys.stderr)
+        if not self._can_be_read("no reports"):
             return
         from keen_matrix.reports import Report
 
@@ -146,7 +184,8 @@ class RunReport:
         if options.grid or options.by:
             write_grids(self.screen, Report([options.journal], by=axes))
         for format, file in options.report:
-            write_to(Report([options.journal], file, True, axes), format, file)
+            target = output_file(file)
+            write_to(Report([options.journal], target or "", True, axes), format, target)
 
     def _write_budgets(self, result: RunResult) -> None:
         from keen_matrix.core.results.budget import shares
@@ -186,11 +225,12 @@ class RunReport:
         left = sum(group.count for group in groups[room:]) + tally.ungrouped
         if left:
             self.screen.line()
+            more = len(groups[room:])
             rest = (
-                f"{left:,} further cases that failed, in {counted(len(groups[room:]), 'group')}, are "
-                f"not shown; "
+                f"{left:,} more failed {'case' if left == 1 else 'cases'} ({more} more "
+                f"{'cause' if more == 1 else 'causes'}) {'is' if left == 1 else 'are'} not shown; "
             )
-            self.screen.line((rest, "dim"), ("--all", "strong"), (" shows all", "dim"))
+            self.screen.line((rest, "dim"), ("--all", "strong"), (" shows them", "dim"))
         return shown + len(groups[:room])
 
     def _where(self, tally: Tally, group: FailureGroup) -> str:

@@ -25,6 +25,17 @@ STYLES = {
 }
 
 
+def _is_wanted(is_terminal: bool) -> bool:
+    """Tell whether the environment wants colours: NO_COLOR before FORCE_COLOR and CLICOLOR_FORCE,
+    and these before whether there is a terminal."""
+    environment = os.environ
+    if environment.get("NO_COLOR"):
+        return False
+    if any(environment.get(name, "0") not in ("", "0") for name in ("FORCE_COLOR", "CLICOLOR_FORCE")):
+        return True
+    return is_terminal and environment.get("TERM") != "dumb"
+
+
 class Screen:
     """One output stream. `color` (from the `choice` auto, always or never) and `width` are settled
     when it is made.
@@ -38,8 +49,7 @@ class Screen:
         self.stream = stream or sys.stdout
         self.is_terminal = self.stream.isatty()
         self.choice = color
-        plain = os.environ.get("NO_COLOR") or os.environ.get("TERM") == "dumb"
-        self.color = color == "always" or (color == "auto" and self.is_terminal and not plain)
+        self.color = color == "always" or (color == "auto" and _is_wanted(self.is_terminal))
         self.width = width or (shutil.get_terminal_size((100, 24)).columns if self.is_terminal else 100)
         encoding = (getattr(self.stream, "encoding", None) or "ascii").lower()
         self.unicode = "utf" in encoding

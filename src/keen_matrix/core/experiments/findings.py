@@ -8,7 +8,7 @@ from keen_matrix.core.experiments.edits import Edit
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import Struct
 
-Weight: TypeAlias = Literal["settled", "told", "defect"]
+Weight: TypeAlias = Literal["change", "note", "defect"]
 
 
 class Shown(Struct, frozen=True):
@@ -31,7 +31,7 @@ class Finding(Struct, frozen=True, kw_only=True):
 
     @property
     def weight(self) -> Weight:
-        """Whether it is stated, only told, or checked against the program."""
+        """Whether it changes the spec, is only a note, or is a likely bug of the program."""
         if self.defect:
             return "defect"
-        return "settled" if self.edits else "told"
+        return "change" if self.edits else "note"

@@ -305,6 +305,8 @@ class Header(Struct, kw_only=True, omit_defaults=True):
     only: tuple[str, ...] = ()
     #: Tags that the run was limited to.
     tags: tuple[str, ...] = ()
+    #: Tags that the run left out.
+    not_tags: tuple[str, ...] = ()
     #: Whether only cases without a passing result were asked for.
     failed: bool = False
     #: How many cases the run of this spec has; None where they were not counted.

@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Literal, NamedTuple, TypeAlias, get_args
+
 from keen_matrix.core.structs import Struct
+
+#: In which order cases are run, by what is known of earlier runs.
+Order: TypeAlias = Literal["failed", "new", "quick"]
+ORDERS: tuple[Order, ...] = get_args(Order)
 
 
 class Adaptation(Struct, frozen=True, kw_only=True):
@@ -16,13 +22,25 @@ class Adaptation(Struct, frozen=True, kw_only=True):
     seed: int | None = None
 
 
+class Tags(NamedTuple):
+    """Tags of matrices: one with a wanted tag is taken (every one where none is wanted), and none
+    with an unwanted one."""
+
+    wanted: tuple[str, ...] = ()
+    unwanted: tuple[str, ...] = ()
+
+    def options(self) -> list[str]:
+        """Return them as they are written on a command line."""
+        return [f"--tag {each}" for each in self.wanted] + [f"--not-tag {each}" for each in self.unwanted]
+
+
 class CaseChoice(Struct, frozen=True, kw_only=True):
     """Which cases are run."""
 
     #: Patterns of ids, matrices and words, of which one must fit; none takes every case.
     only: tuple[str, ...] = ()
-    #: Tags of matrices: those with one of them, and with none that stands behind a `!`.
-    tags: tuple[str, ...] = ()
+    #: Tags of matrices that are run, and that are not.
+    tags: Tags = Tags()
     #: Only those that failed, by the journal.
     failed: bool = False
     #: The part, from 1, and how many parts there are.
@@ -33,25 +51,24 @@ class CaseChoice(Struct, frozen=True, kw_only=True):
     @property
     def is_all(self) -> bool:
         """Whether every case of the specs is taken."""
-        return not (self.only or self.tags or self.failed or self.shard)
+        return not (self.only or any(self.tags) or self.failed or self.shard)
 
 
 class Ordering(Struct, frozen=True, kw_only=True):
     """In which order cases are run, and when the run stops before its end."""
 
-    #: First what covers most, by what is known from before.
-    by_gain: bool = False
-    #: Seconds after which no further case is started; the order is then by gain.
+    #: None for the order of the spec. By what is known of earlier runs: `failed` cases first, `new`
+    #: for what covers most, `quick` ones before slow ones.
+    by: Order | None = None
+    #: Seconds after which no further case is started.
     budget: float | None = None
-    failed_first: bool = False
-    slow_last: bool = False
     #: Cases that failed, after which no further one is started.
     stop_after: int | None = None
 
     @property
     def is_own(self) -> bool:
         """Whether cases go in another order than that of the spec."""
-        return self.by_gain or self.budget is not None or self.failed_first or self.slow_last
+        return self.by is not None
 
 
 class Launching(Struct, frozen=True, kw_only=True):

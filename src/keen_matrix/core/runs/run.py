@@ -356,7 +356,8 @@ def _header(options: RunOptions, spec: Spec, launch: ResolvedLaunch) -> Header:
     found.seed, found.repeat = asked.seed, options.launching.repeat
     shard = options.choice.shard
     found.shard = "{}/{}".format(*shard) if shard else ""
-    found.only, found.tags, found.failed = (options.choice.only, options.choice.tags, options.choice.failed)
+    found.only, found.failed = options.choice.only, options.choice.failed
+    found.tags, found.not_tags = options.choice.tags
     return found
 
 

@@ -11,9 +11,11 @@ import errno
 import hashlib
 import os
 import re
+import sys
 import tomllib
 from bisect import bisect_right
 from collections.abc import Collection, Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, NamedTuple, TypedDict, Unpack
 
@@ -25,6 +27,8 @@ from keen_matrix.core.structs import Struct, field, replace
 #: Larger files are refused: no hand-written spec comes near, and tables of values belong in CSV
 #: files beside it.
 MAX_SPEC_BYTES = 4 * 1024 * 1024
+#: The path of a spec that is read from standard input.
+STANDARD_INPUT = "-"
 
 
 class Placing(TypedDict, total=False):
@@ -269,7 +273,19 @@ def read_source(path: str, text: str | None = None) -> Source:
     return Source(path, text, data, digest)
 
 
+@lru_cache(maxsize=1)
+def _standard_input() -> bytes:
+    """Return what is on standard input; a spec is read more than once, and a pipe only gives it
+    once."""
+    return sys.stdin.buffer.read(MAX_SPEC_BYTES + 1)
+
+
 def _read_bytes(path: str) -> bytes:
+    if path == STANDARD_INPUT:
+        raw = _standard_input()
+        if len(raw) > MAX_SPEC_BYTES:
+            raise SpecFault([_too_large(path, f"more than {MAX_SPEC_BYTES:,}")])
+        return raw
     try:
         if os.path.isdir(path):
             raise IsADirectoryError(errno.EISDIR, "it is a directory")
@@ -279,12 +295,7 @@ def _read_bytes(path: str) -> bytes:
         size = os.stat(path).st_size
         # By its size, before it is read.
         if size > MAX_SPEC_BYTES:
-            problem = Problem(
-                path=path,
-                message=f"the file has {size:,} bytes, more than a spec may have",
-                expected=f"at most {MAX_SPEC_BYTES:,} bytes; long tables go in CSV files",
-            )
-            raise SpecFault([problem])
+            raise SpecFault([_too_large(path, f"{size:,}")])
         return read_regular(path, MAX_SPEC_BYTES)
     except OSError as error:
         raise SpecFault([Problem(path=path, message=f"cannot be read: {error.strerror or error}")]) from None
@@ -292,6 +303,14 @@ def _read_bytes(path: str) -> bytes:
         raise SpecFault(
             [Problem(path=path.replace("\0", "\\0"), message="a file name cannot contain a NUL")]
         ) from None
+
+
+def _too_large(path: str, size: str) -> Problem:
+    return Problem(
+        path=path,
+        message=f"the spec has {size} bytes, more than a spec may have",
+        expected=f"at most {MAX_SPEC_BYTES:,} bytes; long tables go in CSV files",
+    )
 
 
 def _number_problem(path: str, text: str, error: ValueError) -> Problem:

@@ -60,14 +60,14 @@ class Ranking(Struct, frozen=True, kw_only=True):
     #: The failing run with the fewest words.
     example: TracedCase | None
     #: Whether D* has the same place first.
-    is_agreed: bool
+    measures_agree: bool
     #: Whether any line goes with failing: else failing and passing runs run the same lines.
-    is_telling: bool
+    separates: bool
 
     @property
     def is_strong(self) -> bool:
         """Whether a line explains it well."""
-        return self.is_telling and self.places[0].score >= WEAK
+        return self.separates and self.places[0].score >= WEAK
 
 
 class Parting(Struct, frozen=True):
@@ -186,8 +186,8 @@ def ranked(runs: Sequence[TracedCase]) -> Ranking:
         failing=len(failed),
         holding=len(runs) - len(failed),
         example=failed[0] if failed else None,
-        is_agreed=agreed,
-        is_telling=best > common + 1e-9,
+        measures_agree=agreed,
+        separates=best > common + 1e-9,
     )
 
 
@@ -270,10 +270,10 @@ def ranked_causes(runs: Sequence[TracedCase]) -> list[Ranking]:
     for number, failing in enumerate(by_cause.values()):
         first = ranked([*failing, *holding])
         # Two causes with one suspicious line are most likely one fault that shows twice.
-        key: object = first.places[0].place if first.is_telling else ("no line", number)
+        key: object = first.places[0].place if first.separates else ("no line", number)
         by_place.setdefault(key, []).extend(failing)
     found = [ranked([*failing, *holding]) for failing in by_place.values()]
-    return sorted(found, key=lambda each: (not each.is_strong, not each.is_telling, -each.failing))
+    return sorted(found, key=lambda each: (not each.is_strong, not each.separates, -each.failing))
 
 
 def _nearness(runs: Sequence[TracedCase]) -> Mapping[Place, int]:

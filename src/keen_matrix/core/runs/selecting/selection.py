@@ -14,7 +14,7 @@ from keen_matrix.core.model.record import PASSING, Finished, Header, Record
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import Tally
-from keen_matrix.core.runs.options import CaseChoice
+from keen_matrix.core.runs.options import CaseChoice, Tags
 from keen_matrix.core.vectors.ids import ALPHABET, ID_LENGTH, SHORTEST_ID, shard_of
 from keen_matrix.core.vectors.unfold import unfold
 
@@ -84,7 +84,7 @@ def _in_shard(part: int, parts: int) -> CaseTest:
     return lambda case: shard_of(case.id, parts) == part
 
 
-def selector(patterns: Sequence[str], tags: Sequence[str], spec: Spec) -> CaseTest | None:
+def selector(patterns: Sequence[str], tags: Tags, spec: Spec) -> CaseTest | None:
     """Return the test that patterns of ids, matrices and words, and tags, stand for, or None when
     every case is taken."""
     tests = [each for each in (_pattern_test(patterns, spec), _tag_test(tags, spec)) if each]
@@ -121,13 +121,11 @@ def _pattern_test(patterns: Sequence[str], spec: Spec) -> CaseTest | None:
     return fits
 
 
-def _tag_test(tags: Sequence[str], spec: Spec) -> CaseTest | None:
-    """Return the test that tags stand for: matrices with one of those given, and with none of those
-    given behind a `!`; None when none is given."""
-    if not tags:
+def _tag_test(tags: Tags, spec: Spec) -> CaseTest | None:
+    """Return the test for the tags of a choice; None when there are none."""
+    if not any(tags):
         return None
-    wanted = {each for each in tags if not each.startswith("!")}
-    unwanted = {each[1:] for each in tags if each.startswith("!")}
+    wanted, unwanted = map(set, tags)
     chosen = {
         matrix.index
         for matrix in spec.matrices
@@ -136,11 +134,10 @@ def _tag_test(tags: Sequence[str], spec: Spec) -> CaseTest | None:
     return lambda case: case.matrix in chosen
 
 
-def unknown_tag(specs: Sequence[Spec], tags: Sequence[str]) -> str:
+def unknown_tag(specs: Sequence[Spec], tags: Tags) -> str:
     """Return the message that no matrix has one of some tags; nothing where each has one."""
     known = dict.fromkeys(tag for spec in specs for each in spec.matrices for tag in each.marks.tags)
-    bare = [each.removeprefix("!") for each in tags]
-    wrong = next((each for each in bare if each not in known), None)
+    wrong = next((each for each in (*tags.wanted, *tags.unwanted) if each not in known), None)
     if wrong is None:
         return ""
     hint = nearest(wrong, known)
@@ -167,7 +164,7 @@ def nothing_matches(specs: Sequence[Spec], asked: Sequence[str], patterns: Seque
 def nothing_selected(specs: Sequence[Spec], choice: CaseChoice) -> str:
     """Return the message that a run has no case."""
     asked = list(choice.only)  # given behind --only, or as ids
-    asked += [f"--tag {each}" for each in choice.tags]
+    asked += choice.tags.options()
     asked += ["--failed"] if choice.failed else []
     asked += ["--shard {}/{}".format(*choice.shard)] if choice.shard else []
     if not asked:
@@ -195,7 +192,14 @@ class LastRun:
                 header = line
                 self._asked[os.path.abspath(line.spec)] = line
                 for spec in line.specs:
-                    bare = Header(journal=0, spec=spec, started="", only=line.only, tags=line.tags)
+                    bare = Header(
+                        journal=0,
+                        spec=spec,
+                        started="",
+                        only=line.only,
+                        tags=line.tags,
+                        not_tags=line.not_tags,
+                    )
                     self._asked.setdefault(os.path.abspath(spec), bare)
             elif isinstance(line, Record) and header is not None:
                 kept = self._passing if line.verdict in PASSING else self._failing
@@ -212,7 +216,7 @@ class LastRun:
         header = self._asked.get(path)
         if header is None:
             return lambda case: False
-        asked = selector(header.only, header.tags, spec)
+        asked = selector(header.only, Tags(header.tags, header.not_tags), spec)
         # A run of what had not passed has no record of what had: only if it was cut off is it not
         # known which is which, and then all without a record are run.
         leaves_out = header.failed and path not in self._cut_off

@@ -24,15 +24,14 @@ def in_order(spec: Spec, cases: Iterable[Case], asked: Ordering) -> Iterable[Cas
 
     `cases` may be gone through several times.
     """
-    by_gain = asked.by_gain or asked.budget is not None
-    if not (by_gain or asked.failed_first or asked.slow_last):
+    if asked.by is None:
         return cases
     known = _known(spec)
-    if by_gain:
+    if asked.by == "new":
         return ordered(cases, known or {})
     if known is None:
         return cases
-    return (failed_first if asked.failed_first else slow_last)(lambda: cases, known)
+    return (failed_first if asked.by == "failed" else slow_last)(lambda: cases, known)
 
 
 def _known(spec: Spec) -> Known | None:
