@@ -144,7 +144,7 @@ def test_a_line_that_could_not_be_written_whole_is_taken_back(tmp_path: Path) ->
     with Journal(str(path), keep=True) as journal:
         journal.write_line(header("a"))
         before = path.read_bytes()
-        with patch.object(os, "write", half), pytest.raises(RunFault, match="the cases finished so far are in it, whole"):
+        with patch.object(os, "write", half), pytest.raises(RunFault, match="the cases finished so far are in it, complete"):
             journal.write(b'{"id":"' + b"x" * 70 + b'"}\n')
         assert path.read_bytes() == before and journal.size == len(before)
 

@@ -83,7 +83,7 @@ def test_a_first_spec_that_says_too_little_holds_once_it_is_edited_as_it_is_told
     path = place.directory / "crossing.toml"
     path.write_text(path.read_text().replace("python3", "python3 -S", 1))
     came = place.call("run", "crossing.toml", "--warm-check", "0")
-    edits = [line.split("state it")[1].strip() for line in came.out.splitlines() if "state it" in line]
+    edits = [line.split("suggested edit")[1].strip() for line in came.out.splitlines() if "suggested edit" in line]
     assert came.status == 1 and edits == [
         "synopsis: -o,--out FILE, without brackets", "synopsis: [-w,--window SIDE | -a,--any]", 'values.DECK = { of = ["car", "upper", "sun"] }',
     ]  # fmt: skip

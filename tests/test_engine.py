@@ -426,7 +426,7 @@ def test_repetitions_that_disagree_are_unsteady(place: Place) -> None:
         place, script, 'line = "{k}"\naxes.k = ["steady", "odd"]\nexpect.exit = 0', "--repeat", "3", "--jobs", "1"
     )
     assert {each["argv"][0]: each["verdict"] for each in cases} == {"steady": "passed", "odd": "flaky"}
-    assert "3 different ones in 3 launches" in place.last.out  # type: ignore[attr-defined]
+    assert "3 different results in 3 launches" in place.last.out  # type: ignore[attr-defined]
 
 
 def test_directories_of_failing_cases_are_kept(place: Place) -> None:

@@ -28,7 +28,7 @@ CASES = [
     ("a b\\nx 1\\n", "columns = { names = ['a', 'b'], count = 2 }", "2 rows"),
     ("", "columns = { names = ['a'] }", "the header a"),
     ("a\\nb\\nb\\n", "sorted = true", ""),
-    ("b\\na\\n", "sorted = true", 'line 2, "a", behind "b"'),
+    ("b\\na\\n", "sorted = true", 'line 2, "a", after "b"'),
     ("b\\na\\n", "sorted = 'down'", ""),
     ("9 x\\n10 y\\n", "sorted = 'numbers'", ""),
     ("9 x\\n10 y\\n", "sorted = 'numbers-down'", "numbers down"),
@@ -54,7 +54,7 @@ def test_figures_are_read_as_what_they_are(place: Place) -> None:
         assert case["verdict"] == ("failed" if told else "passed"), (text, form, case["aspects"])
         said = " ".join(f"{each.get('expected')} {each.get('actual')}" for each in case["aspects"])
         assert told in said, (form, said)
-        assert not told or told.partition("in lines")[0].partition(", behind")[0] in out
+        assert not told or told.partition("in lines")[0].partition(", after")[0] in out
 
 
 @pytest.mark.parametrize(("form", "told"), [

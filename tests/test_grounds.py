@@ -57,7 +57,7 @@ def test_what_the_synopsis_does_not_say_is_told_once_each_with_the_edit(place: P
     assert all("--output" in each["control"] for each in cases if each["family"] == "refusals"), "every control has what is required"
     out = place.last.out  # type: ignore[attr-defined]
     assert "it says     fare: error: argument -s/--short: not allowed with argument -l/--language" in out
-    assert out.count("state it") == 4
+    assert out.count("suggested edit") == 4
 
 
 SAME = in_sh({}, ("{Skerry,Holm,Voe} {Skerry,Holm,Voe}", 2, 2), says='''
@@ -94,7 +94,7 @@ def test_families_of_a_form_that_is_never_accepted_are_groundless(place: Place) 
     blocked = [each for each in cases if each["verdict"] == "blocked"]
     assert len(blocked) == len(cases) - 1 and {tuple(each["control"]) for each in blocked} == {("word",)}
     assert all(each["seconds"] == 0 and each["exit"] is None for each in blocked), "none of them was launched"
-    assert came.out.count("not launched, since they stand on it") == 1 and "it says     fare: no such file: word" in came.out
+    assert came.out.count("not run, because this call has to work first") == 1 and "it says     fare: no such file: word" in came.out
     xml, tap = (place.directory / "j.xml").read_text(), (place.directory / "t.tap").read_text()
     assert xml.count("<failure") == 1 and xml.count("<skipped") == len(blocked)
     assert tap.count("# SKIP") == len(blocked) and tap.count("\nnot ok") == 1
@@ -109,7 +109,7 @@ def test_what_was_learnt_is_kept_and_every_command_sees_the_same_vectors(place: 
     assert unfolded == {each["id"] for each in cases}
     kept.unlink()
     planned = place.call("unfold").out
-    assert "the plan: what these stand on was not tried yet" in planned
+    assert "only a plan: the base calls of these cases were not tried yet" in planned
     assert {json.loads(line)["id"] for line in place.call("unfold", "--format", "json").out.splitlines()} != unfolded
 
 
@@ -157,14 +157,14 @@ def test_what_varies_by_itself_is_masked_told_once_and_offered(place: Place) -> 
     cases = run(place, SOUND, says='echo "pid $$ $operand1"', more=TYPES + 'derive = ["rephrasings", "again"]\n')
     assert {each["verdict"] for each in cases} == {"passed"}
     out = place.last.out  # type: ignore[attr-defined]
-    assert out.count("varies by itself") == 1 and r"[[mask]]   matches = '(?<=pid\ )\d+'" in out
+    assert out.count("varies from launch to launch") == 1 and r"[[mask]]   matches = '(?<=pid\ )\d+'" in out
 
 
 def test_an_output_that_varies_wholly_is_not_compared(place: Place) -> None:
     says = 'head -c $(($$ % 40 + 20)) /dev/urandom | base64 -w 0'
     cases = run(place, SOUND, says=says, more=TYPES + 'derive = ["rephrasings"]\n')
     assert {each["verdict"] for each in cases} == {"passed"}
-    assert "stdout varies wholly" in place.last.out  # type: ignore[attr-defined]
+    assert "stdout differs completely" in place.last.out  # type: ignore[attr-defined]
 
 
 # --- a program that waits for input ---
@@ -250,7 +250,7 @@ def test_help_is_asked_of_as_programs_print_it(place: Place, signature: str, scr
     came = place.call("run")
     cases = place.cases()
     assert cases and {one["aspect"] for each in cases for one in each["aspects"] if not one["met"]} == set(unmet), came.out
-    assert ("help comes on standard error" in came.out) is (">&2" in script and "stream" not in signature)
+    assert ("help is printed on standard error" in came.out) is (">&2" in script and "stream" not in signature)
 
 
 # --- causes ---
@@ -271,7 +271,7 @@ def test_failures_are_folded_by_what_the_program_did(place: Place) -> None:
 def test_the_page_and_the_other_reports_begin_with_the_causes(place: Place, tmp_path: Path) -> None:
     run(place, SYNOPSIS, "--report", "html=r.html", "--report", "markdown=r.md", more=TYPES)
     page, text = (place.directory / "r.html").read_text(), (place.directory / "r.md").read_text()
-    assert page.index("<h2>Causes") < page.index("<h2>Matrices") and "state it" in page
+    assert page.index("<h2>Causes") < page.index("<h2>Matrices") and "suggested edit" in page
     first, *_ = (line for line in text.splitlines() if "<summary>" in line)
     assert first == "<details><summary>accepted: failed: exit</summary>"
 
@@ -285,7 +285,7 @@ def test_where_nothing_accepted_is_derived_one_groundless_case_stands_for_its_co
     xml, tap = (place.directory / "j.xml").read_text(), (place.directory / "t.tap").read_text()
     assert (xml.count("<failure"), xml.count("<skipped")) == (1, len(cases) - 1)
     assert (tap.count("\nnot ok"), tap.count("# SKIP")) == (1, len(cases) - 1)
-    assert "to be accepted, since every vector here is made of it" in came.out and "exit 1: fare: closed" in came.out
+    assert "to be accepted, because every case here is made from it" in came.out and "exit 1: fare: closed" in came.out
 
 
 ASKS_FOR_A_FILE = """
@@ -313,7 +313,7 @@ def test_an_operand_that_is_required_is_told_once_and_all_stand_on_it(place: Pla
     ran = place.call("run")
     failed = [each for each in place.cases() if each["verdict"] != "passed"]
     assert [(each["kind"], each["verdict"], each["argv"]) for each in failed] == [("clash", "failed", [])], ran.out
-    assert "state it    synopsis: FILE, without brackets" in ran.out
+    assert "suggested edit   synopsis: FILE, without brackets" in ran.out
     spec = (place.directory / "p.matrix.toml").read_text().replace("[FILE]", "FILE")
     place.write("p.matrix.toml", spec)
     place.call("run")

@@ -163,7 +163,7 @@ SILENT = """
 
 
 @pytest.mark.parametrize(("does", "says"), [
-    ("true", "accepted base calls print nothing and leave every file as it was, so only their exit status is checked"),
+    ("true", "accepted base calls print nothing and change no file, so only their exit status is checked"),
     ("usage; echo all of it", "accepted base calls print the same help, so none of them shows the program at work"),
 ])  # fmt: skip
 def test_accepted_vectors_that_show_nothing_are_unchecked(place: Place, does: str, says: str) -> None:

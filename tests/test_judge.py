@@ -81,7 +81,7 @@ ACCEPTED = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("case", ACCEPTED)
+@pytest.mark.parametrize("vector", ACCEPTED)
 def test_an_accepted_vector_binds_its_words(vector: str) -> None:
     judged = FARE.judge(vector.split())
     assert (judged.status, dict(judged.bindings)) == ("accepted", ACCEPTED[vector])
@@ -96,21 +96,21 @@ REFUSED = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("case", REFUSED)
+@pytest.mark.parametrize("vector", REFUSED)
 def test_a_refused_vector_has_its_kind_and_culprit(vector: str) -> None:
     judged = FARE.judge(vector.split())
     assert judged.status == "refused"
     assert [(each.kind, each.culprit) for each in judged.refusals] == [REFUSED[vector]]
 
 
-@pytest.mark.parametrize(("case", "kinds"), [("-n --bike Voe Holm", "bad-type missing-value"), ("-5 Voe", "not-a-choice unknown-option too-few")])
+@pytest.mark.parametrize(("vector", "kinds"), [("-n --bike Voe Holm", "bad-type missing-value"), ("-5 Voe", "not-a-choice unknown-option too-few")])
 def test_what_is_refused_in_every_reading_is_settled_with_all_that_any_finds(vector: str, kinds: str) -> None:
     judged = FARE.judge(vector.split())
     assert (judged.status, " ".join(judged.kinds)) == ("refused", kinds)
 
 
 @pytest.mark.parametrize(
-    "case",
+    "vector",
     ["--rid 3 Voe Holm", "-s --bike Voe Holm", "Voe Holm -n 1_000", "-n ３ Voe Holm", "--help Voe", "Voe Holm -n 007",
      "--bike --bike Voe Holm", "Voe Holm --version", "--save= Voe Holm"],
 )  # fmt: skip
@@ -120,7 +120,7 @@ def test_what_reasonable_programs_do_differently_is_unspecified(vector: str) -> 
 
 
 @pytest.mark.parametrize(
-    ("switches", "case", "status", "kind"),
+    ("switches", "vector", "status", "kind"),
     [
         ({"abbreviations": True}, "--rid 3 Voe Holm", "accepted", ""),
         ({"abbreviations": False}, "--rid=3 Voe Holm", "refused", "unknown-option"),
@@ -145,7 +145,7 @@ def test_a_switch_settles_it(switches: dict[str, Any], vector: str, status: str,
 
 
 @pytest.mark.parametrize(
-    ("synopsis", "case", "expected"),
+    ("synopsis", "vector", "expected"),
     [
         ("[FIRST [INCREMENT]] LAST", "1 2", {"FIRST": "1", "LAST": "2"}),
         ("[FIRST [INCREMENT]] LAST", "1 2 3 4", "too-many 4"),

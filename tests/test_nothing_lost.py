@@ -79,7 +79,7 @@ def test_one_run_at_a_time_writes_a_journal(place: Place) -> None:
     process = place.start("run", "--jobs", "1")
     place.await_programs(process, 1)
     came = place.call("run")
-    assert came.status == 3 and f"by another run, the process {process.pid}; wait for its end" in came.err
+    assert came.status == 3 and f"by another run, the process {process.pid}; wait until it ends" in came.err
     assert "--journal" in came.err and place.call("run", "--journal", "other.jsonl", env=SIDE_BY_SIDE).status == 1
     process.kill()
     process.communicate()
@@ -164,7 +164,7 @@ def test_one_history_whatever_the_journal_is_called(ran: Place) -> None:
     assert ran.call("history").out.partition("flaky")[0].count("t.matrix.toml") == 2
     for command in (("report",), ("baseline",), ("doubt",), ("suspects",), ("report", "--format", "tap")):
         came = ran.call(*command)
-        assert "stands in elsewhere/x.jsonl" in came.err, (command, came)
+        assert "is in elsewhere/x.jsonl" in came.err, (command, came)
         assert command[-1] == "tap" or f"in {JOURNAL}" in came.out
     assert ran.call("report", "elsewhere/x.jsonl").err == ""
 
@@ -371,7 +371,7 @@ def test_one_spec_that_cannot_be_run_ends_no_other(place: Place) -> None:
         "the build ended",
         "no-such-program",
         "gone.sh does not exist",
-        "in every vector that was tried",
+        "in every case that was tried",
     ):
         assert came.err.count(told) >= 1, (told, came.err)
     root = ET.parse(place.directory / "r.xml").getroot()
@@ -566,7 +566,7 @@ def test_a_program_that_removes_the_results_loses_none(place: Place, does: str) 
     temporary = place.directory / "tmp"
     temporary.mkdir()
     came = place.call("run", "--jobs", "1", env={"TMPDIR": str(temporary)})
-    assert came.status == 0 and "6 cases: all passed" in came.out and "was removed while the run went" in came.err
+    assert came.status == 0 and "6 cases: all passed" in came.out and "was removed during the run" in came.err
     elsewhere = [*temporary.glob("*.jsonl")]
     # On a busy machine the directory may be gone at any moment, and then it is written elsewhere as well.
     assert len(elsewhere) == 1 if "mine" in does else len(elsewhere) <= 1
@@ -593,7 +593,7 @@ def test_a_full_disk_leaves_no_lock(tmp_path: Path) -> None:
 def test_without_standard_input_and_where_text_is_ascii_nothing_of_ours_fails(place: Place) -> None:
     place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "m"\nline = ""\nexpect.exit = 0\n')
     closed = subprocess.run(["sh", "-c", '"$0" try t.matrix.toml <&-', COMMAND], cwd=place.directory, capture_output=True, text=True, timeout=60)
-    assert closed.returncode == 2 and "needs the words of a vector" in closed.stderr
+    assert closed.returncode == 2 and "needs the words of a call" in closed.stderr
     plain = {"LC_ALL": "C", "PYTHONUTF8": "0", "PYTHONCOERCECLOCALE": "0", "PYTHONIOENCODING": "ascii"}
     came = place.call("schema", env=plain, anew=True)
     assert came.status == 0 and json.loads(came.out)["type"] == "object"

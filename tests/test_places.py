@@ -350,7 +350,7 @@ def test_a_program_that_does_otherwise_when_traced_is_left_out(place: Directory)
     place.call("run")
     came = place.call("places")
     if sys.version_info < (3, 12):
-        assert came.status == 3 and "left out: the result changed under tracing" in came.out and "nothing can be said" in came.out
+        assert came.status == 3 and "left out: the result changed under tracing" in came.out and "no case could be traced" in came.out
 
 
 def test_vectors_that_run_the_same_lines_are_no_ranking(place: Directory) -> None:
@@ -358,14 +358,14 @@ def test_vectors_that_run_the_same_lines_are_no_ranking(place: Directory) -> Non
     place.write("f.matrix.toml", SPEC.format(launch=f"{sys.executable} {{here}}/p.py"))
     place.call("run")
     came = place.call("places")
-    assert came.status == 1 and "vectors that passed run the same lines" in came.out and "1.00" not in came.out
+    assert came.status == 1 and "passed cases run the same lines" in came.out and "1.00" not in came.out
 
 
 @pytest.mark.parametrize(
     ("launch", "why"),
     [
         ("{python} -I {{here}}/fare.py", "-I, so no tracer can be loaded into the program"),
-        ("sh -c 'echo 3' x", "what runs stands in no file"),
+        ("sh -c 'echo 3' x", "so the program is in no file"),
         ("awk 1", "does not count its lines; compile and link it with --coverage"),
     ],
 )
@@ -447,7 +447,7 @@ def test_what_cannot_be_kept_is_shown_all_the_same(place: Directory) -> None:
     made(place, "python")
     (place.directory / ".keen-matrix/places.json/full").mkdir(parents=True)
     came = place.call("places")
-    assert came.status == 1 and "fare.py:8" in came.out and "is not kept for reports and coverage" in came.err
+    assert came.status == 1 and "fare.py:8" in came.out and "cannot be cached for reports and coverage" in came.err
 
 
 def test_a_case_that_is_not_there_or_held_is_no_comfort(place: Directory) -> None:

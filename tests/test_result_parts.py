@@ -333,7 +333,7 @@ def test_of_a_crash_the_answer_names_the_error() -> None:
 
 def test_no_part_of_a_run_took_longer_than_the_run() -> None:
     """One matrix that runs alone has all launches counted as if one at a time; they went two at a time."""
-    pace = SimpleNamespace(slowest=[], quickest=5.7, ended=10, timed_out=0, hung_seconds=0.0, seconds=57.0)
+    pace = SimpleNamespace(slowest=[], quickest=5.7, ended=10, hung=0, hung_seconds=0.0, seconds=57.0)
     tally = SimpleNamespace(spec=SimpleNamespace(least_jobs=1), pace=pace, started_through=None, warm=0, is_cold_python=False)
     parts = time_shares([tally], Spent(build=2.0), 1.0, 30.0, 2)  # type: ignore[list-item]
     assert sum(each.seconds for each in parts) <= 30.0 + 1e-9

@@ -72,7 +72,7 @@ def ran(tmp_path_factory: pytest.TempPathFactory) -> Place:
 def blocks(ran: Place) -> dict[str, str]:
     """The failure blocks of one run by matrix, spaces brought together."""
     came = ran.call("run", "--all")
-    assert came.status == 1 and f"{len(FAILURES)} vectors: {len(FAILURES) - 1} failed, 1 crashed" in came.out
+    assert came.status == 1 and f"{len(FAILURES)} cases: {len(FAILURES) - 1} failed, 1 crashed" in came.out
     found = {}
     for block in came.out.split("\n\n")[1:]:
         first, _, rest = block.strip("\n").partition("\n")

@@ -214,7 +214,7 @@ def test_what_never_prints_the_same_is_not_known_to_be_the_same(place: Place) ->
 def test_settling_states_that_a_slow_script_is_passed_by_where_vectors_come_to_the_same(place: Place) -> None:
     env = tides(place, "shims", 'sleep 0.5\nexport SET=by-it\nexec {here}/real/tides "$@"')
     came = place.call("settle", "f.matrix.toml", "--write", env=env)
-    assert f"finding   tides only starts {place.directory}/real/tides, and takes " in came.out, came.out + came.err
+    assert f"finding   tides only starts {place.directory}/real/tides, which takes it " in came.out, came.out + came.err
     assert 'launch-through = "resolved" # observed' in place.directory.joinpath("f.matrix.toml").read_text()
     before = launches_of(place, "shims")
     came = place.call("run", env=env)

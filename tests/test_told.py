@@ -98,7 +98,7 @@ def test_joined_streams_keep_the_order(place: Place) -> None:
     assert "all passed" in out, out
     out_of(place, 'line = ""\nexpect.exit = 0\n')
     shown = place.call("replay", place.cases()[0]["id"]).out
-    assert "~ about the same time: two pipes do not tell the order" in shown
+    assert "~ at about the same time: two pipes do not show the order" in shown
 
 
 def test_a_dialogue_is_shown_and_its_script_can_be_answered(place: Place) -> None:

@@ -154,7 +154,7 @@ def test_a_difference_makes_the_run_cold_and_says_where(place: Place) -> None:
 
 @pytest.mark.parametrize(
     ("words", "reason"),
-    [(["sh", "p.sh"], "not a Python program"), (["python3", "-c", "x"], "-c"), (["python3", "-m", "a", "b"], "-m"), (["python3", "none.py"], "no Python file")],
+    [(["sh", "p.sh"], "not a Python program"), (["python3", "-c", "x"], "-c"), (["python3", "-m", "a", "b"], "-m"), (["python3", "none.py"], "is not a Python file")],
 )  # fmt: skip
 def test_what_cannot_be_run_warm_is_told(words: list[str], reason: str) -> None:
     with pytest.raises(ColdOnly, match=reason):

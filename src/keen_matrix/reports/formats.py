@@ -33,7 +33,7 @@ FORMATS: Mapping[str, FormatKind] = {
         "html:write",
         rb'(?s)<!DOCTYPE html>.{0,200}<meta name="generator" content="Keen Matrix">',
     ),
-    "markdown": FormatKind("for a merge request", "markdown:write", rb"### [^\n]* vectors?: "),
+    "markdown": FormatKind("for a merge request", "markdown:write", rb"### [^\n]* cases?: "),
     "csv": FormatKind("a row a case, axis values as columns", "tables:write_csv", rb"spec,id,matrix,family,"),
     "json": FormatKind("a row a case, axis values as columns", "tables:write_json", rb'\[\s*(\{"spec":|\])'),
     "picture": FormatKind(
