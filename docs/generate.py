@@ -307,10 +307,9 @@ READERS_HEAD = """# Readers: who reads the words
 
 Made from the rows of readers by `python docs/generate.py`.
 
-Programs read their argument words by a library, and libraries differ: in whether `--rid` is short for `--riders`, what
-`-n=3` gives, whether options may follow operands, which texts are numbers. Of 2,160 cases that probe this,
-fifteen libraries with the same signature agree in little more than half
-on whether to take them. So there is no one right answer; there is the reader's. One word in the spec settles it:
+Programs read their words with a library, and libraries differ. May `--rid` be short for `--riders`? What does `-n=3` mean? May options follow
+operands? Which texts are numbers? On 2,160 cases that probe this, fifteen libraries with the same signature agree in little more than half whether to
+accept the call. So there is no single right answer, only that of the reader. One word in the spec says which:
 
 ```toml
 [signature]
@@ -319,15 +318,14 @@ reader = "argparse"
 values.RIDERS = { type = "int", min = 1 }
 ```
 
-`reader` sets every habit below, the spellings of help that the library adds by itself, and what it promises: argparse ends
-with 2 and writes to standard error, so that is asked of every refusal that argparse itself makes (an unknown option, a word
-where a number belongs), and of none that the program makes behind it (a condition of `where`, two ports that are the same).
-`[refusal]` overrides it, and a single key such as `abbreviations = false` a single habit.
+`reader` sets every habit below, the spellings of help that the library adds, and how the library refuses. For example, argparse ends with 2 and
+writes to standard error. That is expected of every refusal that argparse makes itself, such as an unknown option or a word instead of a number. It is
+not expected of refusals that the program makes afterwards, such as a condition of `only-if`. `[refusal]` overrides it, and a key such as
+`abbreviations = false` overrides one habit.
 
-Without a reader, `style` says how options are written (`gnu`, `posix`, `one-dash`) and habits stay open. A vector that depends
-on an open one is judged under every setting of it, up to 64 readings: where all of them agree it is settled, else it is
-*unspecified* and nothing is claimed of it. `keen-matrix unfold --why ID` then says which readers would accept it and which
-would refuse.
+Without a reader, `style` says how options are written (`gnu`, `posix`, `one-dash`), and habits stay open. A call that depends on an open habit is
+judged under every setting of it, up to 64 readings. If they all agree, the judgement is clear; otherwise the call is *unspecified*, and nothing is
+claimed about it. `keen-matrix unfold --why ID` then says which readers would accept it and which would refuse it.
 
 ## Which reader a program has
 
@@ -344,23 +342,23 @@ would refuse.
 ## What the libraries promise
 """
 READERS_TAIL = """
-## What is still judged otherwise
+## Where the model is still wrong
 
-Of the trial's vectors the judge says something else than the library on five of yargs, eight of minimist and one of
-perl-getopt-long-bundling. They are all of words that hardly anybody writes:
+In the trial, the judgement differs from the library in five calls of yargs, eight of minimist and one of perl-getopt-long-bundling. Hardly anybody
+writes such words:
 
-- yargs and minimist read `-a b` as one word letter by letter, white space included, and leave a sign such as `-5` or `-` behind
-  an option that they do not know to chance; to yargs an empty operand is the number 0.
+- yargs and minimist read `-a b` as one word letter by letter, including the space. What they make of `-5` or `-` after an unknown option follows no
+  rule. For yargs an empty operand is the number 0.
 - Getopt::Long with bundling calls `--a` ambiguous beside `-a` and `--alpha` when what follows is no value of `--alpha`.
 
-What node, commander and minimist hand over as text is turned into numbers by the program, in a way of its own: whether `1e3`,
-`0x10` or `+3` is a number stays open there, and whether `+3` is one for C and the shell.
+With node, commander and minimist the program itself converts texts to numbers. So it stays open whether `1e3`, `0x10` or `+3` is a number, and for C
+and the shell whether `+3` is one.
 
 ## How to add one
 
-A reader is a row in `core/signature/readers.py` and nothing else: its habits, the source of each (the documentation, or a
-trial), help, exit status and streams. `benchmarks/readers.py` asks a library 2,160 cases over 24 signatures that probe its
-habits, and shows what the judge says otherwise; `--keep` keeps the answers, which the tests replay.
+A reader is one row in `core/signature/readers.py`: its habits, the source of each (the documentation, or a trial), help, exit status and streams.
+`benchmarks/readers.py` runs 2,160 calls over 24 signatures through a library and shows where the judgement differs. `--keep` saves the answers, which
+the tests replay.
 """
 
 
@@ -394,7 +392,7 @@ def _setting(name: str, value: object) -> str:
     if isinstance(value, frozenset):
         return ", ".join(sorted(value)) or "none"
     if value is None and name not in habits.SETTINGS:
-        return "no" if name == "negated" else "not told"
+        return "no" if name == "negated" else "open"
     return {True: "yes", False: "no", None: "open"}.get(value, str(value))  # type: ignore[call-overload]
 
 
@@ -414,8 +412,8 @@ def habit_meanings() -> dict[str, str]:
 
 MESSAGES_HEAD = """# Messages, and what to do
 
-Made by `python docs/generate.py`. `…` stands for what a message fills in; look for the words around it. A message about a spec begins with
-`file:line:column` and shows the line; what follows "expected" is what would be right there, "did you mean" the nearest right word.
+Made by `python docs/generate.py`. `…` is the part of a message that varies; search for the words around it. A message about a spec begins with
+`file:line:column` and shows the line; after "expected" it says what would be right, and after "did you mean" the nearest right word.
 """
 AREAS = (
     ("Reading a spec", ("core/spec/", "core/notation/", "core/expressions", "core/signature/", "core/vectors/", "core/expect/", "core/model/")),
@@ -439,7 +437,7 @@ def messages_page() -> str:
             raise SystemExit(f"docs/remedies.py has messages that nothing says: {gone}")
         told |= {text for text, *_ in rows}
     parts.append(
-        "## All other errors\n\nThese say themselves what was expected, or what to do next.\n"
+        "## All other errors\n\nThese messages say what was expected, or what to do next.\n"
     )
     errors = dict.fromkeys((module, _gaps(text)) for module, text in here["errors"]())
     for area, modules in AREAS:
@@ -465,22 +463,22 @@ def _is_in(text: str, sentence: str) -> bool:
 
 
 FILES = {
-    ".keen-matrix/last.jsonl": "the journal of the last run: what came of each case",
+    ".keen-matrix/last.jsonl": "the journal of the last run: the result of each case",
     ".keen-matrix/history.sqlite3": "the history of all runs of a directory",
-    ".keen-matrix/grounds/": "what was learnt of a program's accepted vectors",
-    ".keen-matrix/places.json": "what places found of the last run; like the grounds it stands beside the journal",
+    ".keen-matrix/grounds/": "what is known about the base calls of a program",
+    ".keen-matrix/places.json": "the findings of `places` about the last run, beside the journal",
     ".keen-matrix/kept/": "directories of cases that failed, of run --keep-directories",
     "NAME.baselines/": "beside the spec NAME.matrix.toml: outputs that were accepted with keen-matrix baseline",
     "expected/": "beside a spec: long outputs that try --write and fill --write have saved",
     "keen-matrix.toml": "the project file: defaults of the specs below it",
-    "~/.cache/keen-matrix/": "specs and covering arrays that are kept, so that an unchanged one is not made again",
+    "~/.cache/keen-matrix/": "the cache of specs and covering arrays",
 }
 VARIABLES = {
-    "NO_COLOR": "when it is set, nothing is coloured unless --color always says so",
-    "PYTHON_CPU_COUNT": "how many launches are made at a time unless --jobs says it, in place of the number of processors",
+    "NO_COLOR": "no colours, unless --color always is given",
+    "PYTHON_CPU_COUNT": "how many cases run at a time without --jobs, instead of the number of processors",
     "TMPDIR": "where directories of cases are made",
-    "XDG_CACHE_HOME": "where specs are kept, in place of ~/.cache",
-    "KEEN_MATRIX_TRACEBACK": "when it is set, a fault of Keen Matrix itself is shown with its traceback",
+    "XDG_CACHE_HOME": "where the cache is, instead of ~/.cache",
+    "KEEN_MATRIX_TRACEBACK": "show the traceback of a bug in Keen Matrix itself",
 }
 
 
@@ -493,7 +491,7 @@ def man_page() -> str:
         "project_name": "Keen Matrix",
         "version": __version__,
         "manual_title": "Keen Matrix",
-        "description": "run a console program with many argument vectors and check what comes",
+        "description": "run a console program with many calls and check the results",
     }
     text = str(Manpage(build_parser(), _data=about)).replace('"1970\\-01\\-01"', '""')
     for title, rows in (("FILES", FILES), ("ENVIRONMENT", VARIABLES)):

@@ -86,7 +86,7 @@ def test_what_a_program_depends_on_is_passed_over(place: Place) -> None:
 
 UNTIDY = {
     "a file": ('echo "fare', ': > log.txt\necho "fare', "it leaves log.txt, which no word of the call names"),
-    "a control sign": ('echo "fare', 'printf "\\033[1m"; echo "fare', "it prints the control sign \\x1b to a pipe"),
+    "a control sign": ('echo "fare', 'printf "\\033[1m"; echo "fare', "it prints the control character \\x1b to a pipe"),
 }
 
 

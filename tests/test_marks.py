@@ -45,7 +45,7 @@ def test_what_is_known_to_differ_fails_no_run_and_says_when_it_is_mended(fare: P
     came = fare.call("run")
     assert verdicts(fare) == {"Skerry": "known", "Holm": "passed", "Nowhere": "failed"}
     assert "1 case known: rounding of Skerry" in came.out
-    assert "passes again: remove its known (rounding of Holm)" in came.out
+    assert "a case marked as known passes now; remove the mark (rounding of Holm)" in came.out
     assert came.status == 1
     spec(fare, KNOWN.replace(', "Nowhere"', "") % "")
     assert fare.call("run").status == 0

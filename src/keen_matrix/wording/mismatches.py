@@ -67,7 +67,7 @@ SENTENCES: Mapping[str, Sentence] = {
     "unheard": Sentence("an exit other than 0, or a word on standard error", "{text}"),
     "unmoved": Sentence("no file changed: the input ended before it answered the question", "{text}"),
     "stray": Sentence("no file that no word names", "{text}"),
-    "controls": Sentence("no control signs in output to a pipe", "{text}"),
+    "controls": Sentence("no control characters in output to a pipe", "{text}"),
     "link": Sentence("a link to {text}", "{text}"),
     "limit": Sentence("{text}", "{text}"),
     "number-of-lines": Sentence("{lines}", "{lines}"),

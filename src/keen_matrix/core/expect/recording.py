@@ -329,7 +329,7 @@ def _with_what_is_known(case: Case, record: Record) -> Record:
     return record
 
 
-MENDED = "passes again: remove its known"
+MENDED = "a case marked as known passes now; remove the mark"
 
 
 def skipped_record(case: Case, matrix: str) -> Record:

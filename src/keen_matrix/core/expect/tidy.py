@@ -17,7 +17,7 @@ MOST_NAMED = 3
 
 
 class TidyAspect(Struct, frozen=True):
-    """Nothing is left that nothing names, and no control signs go to a pipe."""
+    """Nothing is left that nothing names, and no control characters go to a pipe."""
 
     is_expected: bool
 
@@ -36,7 +36,7 @@ class TidyAspect(Struct, frozen=True):
                 f"true forbids it"
             )
         if sign := control_sign(outcome):
-            yield f"it prints the control sign {sign} to a pipe; tidy = true refuses it"
+            yield f"it prints the control character {sign} to a pipe; tidy = true refuses it"
 
 
 def stray_files(outcome: Outcome, context: CheckContext) -> list[str]:

@@ -46,7 +46,7 @@ def describe_aspect(aspect: Aspect) -> str:
             else "no other argument is blamed"
         )
     if isinstance(aspect, TidyAspect):
-        return "no file that no word names, no control signs" + (
+        return "no file that no word names, no control characters" + (
             "" if aspect.is_expected else ": remarked on"
         )
     if isinstance(aspect, HelpAspect):

@@ -27,99 +27,97 @@ MOST_READINGS = 64
 class NameHabits(Struct, frozen=True, kw_only=True):
     """How the names of options are read."""
 
-    #: Whether a long option may be shortened to an unambiguous beginning (GNU getopt_long does,
-    #: POSIX knows none).
+    #: Whether a long option may be shortened to an unambiguous beginning: `--rid` for `--riders`
+    #: (GNU getopt_long does, POSIX knows none).
     abbreviations: bool | None = None
-    #: Whether long options are taken in any letter case.
+    #: Whether long options are accepted in upper and lower case: `--RIDERS`.
     ignore_case: bool = False
-    #: Whether one dash and two are told apart; else whether every name takes either, or `--n` also
-    #: stands for `-n`.
+    #: Whether one dash and two differ; otherwise every name has both (`-riders`, `--riders`), or
+    #: `--n` is also `-n`.
     dashes: Dashes | None = "apart"
-    #: Whether every flag, or every option, has a `--no-…` beside it.
+    #: Whether every flag, or every option, has an opposite: `--no-bike`.
     negated: Literal["flags", "all"] | None = None
-    #: Whether flags may share one dash (POSIX guideline 5).
+    #: Whether flags may share one dash: `-bq` (POSIX guideline 5).
     bundling: bool | None = True
-    #: What a dash behind letters is, as in `-a-`: no option, the `--` that ends them, or
-    #: nothing.
+    #: What a dash after letters means, as in `-a-`: no option, the `--` that ends them, or nothing.
     letter_dash: Literal["refuse", "delimiter", "nothing"] | None = None
-    #: What stands behind a flag in its word and is no flag: an unknown letter, or a value that the
-    #: flag does not take.
+    #: What `x` is in `-qx` if `-q` is a flag and `-x` is unknown: an unknown letter, or a value
+    #: that the flag does not have.
     flag_rest: Literal["letters", "value"] = "letters"
-    #: Whether a word with a plus in front is an option as well.
+    #: Whether a word with a plus in front is an option too: `+q`.
     plus_options: bool = False
-    #: What a word is that begins with a dash and is no option: refused, an option that is taken
-    #: and has no effect, or an operand.
+    #: What an unknown word with a dash is, `--zzz`: refused, an option that is accepted and has no
+    #: effect, or an operand.
     unknown_options: Literal["refuse", "take", "operand", "open"] = "refuse"
-    #: Whether an unknown option that is taken has the word behind it for its value.
+    #: Whether an accepted unknown option takes the next word as its value: `--zzz 3`.
     unknown_takes_value: bool | None = None
-    #: Whether a word with a dash in front and a space in it, and no option at its beginning, is an
-    #: operand.
+    #: Whether a word with a dash and a space, such as `'-a b'`, is an operand if no option begins
+    #: it.
     dash_spaces: bool | None = None
 
 
 class ValueHabits(NameHabits, frozen=True, kw_only=True):
     """Also, where options have their values."""
 
-    #: Which values may stand in the word of their option: any (`-n3`, `--riders=3`), those of long
-    #: options, those and numbers behind letters, where a letter has an empty value before another
-    #: one, or none (POSIX guideline 6).
+    #: Which values may be joined to their option: any (`-n3`, `--riders=3`), those of long options,
+    #: those and numbers after letters, or none (POSIX guideline 6). With numbers after letters, a
+    #: letter before another one has an empty value.
     joined: Joined | None = "any"
-    #: What `-n=3` gives: 3, `=3`, or a refusal.
+    #: What `-n=3` means: 3, `=3`, or a refusal.
     letter_equals: Literal["strip", "keep", "refuse"] | None = None
-    #: Whether the word after a valued option may begin with a dash (POSIX guideline 6 and getopt
-    #: take it).
+    #: Whether the word after a valued option may begin with a dash: `-n -x` (POSIX guideline 6 and
+    #: getopt accept it).
     dash_values: Literal["take", "refuse"] | None = None
-    #: Whether a word such as `-5` is a value or operand and no option.
+    #: Whether a word such as `-5` is a value or an operand and no option.
     negative_numbers: bool | None = None
-    #: Whether a value that may be left out can be the word behind its option.
+    #: Whether an optional value may be a separate word: `--color always`.
     optional_follows: bool | None = False
-    #: What `--flag=x` gets; `bool` takes what Go's strconv.ParseBool does, `truth` switches the
-    #: flag off by anything but true.
+    #: What `--flag=x` means; `bool` accepts what Go's strconv.ParseBool does, `truth` switches the
+    #: flag off for anything but true.
     flag_values: Literal["refuse", "ignore", "bool", "truth"] = "refuse"
-    #: What a valued option gets that stands last; `empty` gives it an empty text.
+    #: What happens to a valued option at the end, `… -n`; `empty` gives it an empty text.
     missing_values: Literal["refuse", "ignore", "empty"] = "refuse"
-    #: What `--riders=` gets: an empty value, or a refusal.
+    #: What `--riders=` means: an empty value, or a refusal.
     empty_joined: Literal["take", "refuse"] | None = None
-    #: What a second use of an option does that may not be given again.
+    #: What a second use of an option does that may not be repeated: `-n 2 -n 3`.
     repeat: Literal["last", "refuse", "collect"] | None = None
-    #: The same of a flag, where that is another matter; where it is open, as `repeat`.
+    #: The same for a flag, if it differs: `--bike --bike`; if it is open, as `repeat`.
     repeat_flags: Literal["last", "refuse"] | None = None
 
 
 class OperandHabits(ValueHabits, frozen=True, kw_only=True):
     """Also, which words are operands, and what help does."""
 
-    #: Whether options may follow operands (GNU does, POSIX guideline 9 does not).
+    #: Whether options may follow operands: `Holm -q` (GNU does, POSIX guideline 9 does not).
     interleaved: bool | None = True
-    #: Whether options may stand between the words of an operand that takes several.
+    #: Whether options may come between the words of a repeated operand: `a -q b`.
     split_operands: bool | None = None
-    #: Whether they may stand before an operand that may be left out.
+    #: Whether options may come before an optional operand: `a -q [b]`.
     split_optional: bool | None = None
-    #: What operands beyond the synopsis get.
+    #: What happens to operands beyond the synopsis: `Holm Voe extra`.
     superfluous_operands: Literal["refuse", "ignore"] = "refuse"
-    #: Whether `--` ends the options (POSIX guideline 10); else what it means is not told.
+    #: Whether `--` ends the options (POSIX guideline 10); otherwise its meaning is open.
     delimiter: bool = True
-    #: What `--` is with no word behind it, no operand right before it and none that it could stand
-    #: for.
+    #: What `--` means with no word after it, no operand right before it and none that it could be.
     bare_delimiter: Literal["nothing", "refuse"] | None = None
-    #: What a second `--` is.
+    #: What a second `--` is, as in `-- -- a`.
     later_delimiter: Literal["operand", "nothing"] | None = None
 
-    #: Over what help wins: everything; what comes behind it; what is found once all words are
-    #: read; nothing.
+    #: What help wins over in `--help --zzz`: everything; what comes after it; what is found once
+    #: all words are read; nothing.
     help_wins: HelpWins | None = None
-    #: What `--help=x` is: a flag with a value, which it does not take, or help; else nothing is
-    #: claimed.
+    #: What `--help=x` means: a flag with a value, which it does not have, or help; otherwise it is
+    #: open.
     help_joined: Literal["refuse", "take"] | None = None
-    #: What stands behind the letter of help in its word: nothing may, unknown letters are refused,
-    #: or help is given before they are looked at.
+    #: What may follow the letter of help in its word, as in `-hx`: nothing; unknown letters are
+    #: refused; or help is given before they are looked at.
     help_letters: Literal["alone", "refuse", "take"] = "take"
-    #: Whether `--` may stand before a subcommand; else nothing is claimed.
+    #: Whether `--` may come before a subcommand, `-- add`; otherwise it is open.
     early_delimiter: Literal["take", "refuse"] | None = "take"
-    #: Whether a subcommand that there is not is refused before help behind it is given.
+    #: Whether an unknown subcommand is refused before the help after it is given: `zzz --help`.
     command_before_help: bool = False
-    #: Kinds of refusal that are found before help is given: of the words before it, or of all.
-    #: Those of values are of the options' values, unless operands are named among them.
+    #: Kinds of refusal that come before help: of the words before it, or of all. Those of values
+    #: are of option values, unless operands are named among them.
     help_yields_to: frozenset[str] = frozenset()
 
 
@@ -131,24 +129,24 @@ class Habits(OperandHabits, frozen=True, kw_only=True):
     library from what its row in `readers` names.
     """
 
-    #: Which texts are numbers, by the function that the library calls.
+    #: Which texts are numbers, by the function that the library calls: `1_000`, `0x10`, `+3`.
     numbers: Numbers | None = None
     #: Which texts are days besides those of ISO 8601, by the library.
     dates: Literal["click"] | None = None
-    #: Which texts are durations, by the library.
+    #: Which texts are durations, by the library: `1h30m`.
     durations: Literal["go"] | None = None
-    #: Which texts are booleans besides true and false, by the library.
+    #: Which texts are booleans besides true and false, by the library: `yes`, `1`.
     booleans: Literal["go", "click"] | None = None
-    #: Whether an empty text will do where nothing is said of it: everywhere, or as an operand; else
-    #: nothing is claimed.
+    #: Whether an empty text `''` will do by default: everywhere, or as an operand; otherwise it is
+    #: open.
     empty_values: Literal["take", "operands"] | None = None
-    #: Whether `-` is a text like any other; else whether it stands for a stream is not told.
+    #: Whether `-` is a text like any other; otherwise it may be a stream, which is open.
     lone_dash: Literal["text"] | None = None
-    #: Whether of values that are given again only the last one is looked at.
+    #: Whether only the last value of a repeated option is checked: `-n abc -n 3`.
     late_values: bool = False
-    #: Whether a choice may be shortened to an unambiguous beginning.
+    #: Whether a choice may be shortened to an unambiguous beginning: `tex` for `text`.
     choice_beginnings: bool = False
-    #: Whether an option that is given with its default may count as not given where options exclude
+    #: Whether an option that is given with its default may count as not given when options exclude
     #: each other.
     default_unseen: bool = False
 
