@@ -38,16 +38,16 @@ SECTIONS: Mapping[str, tuple[str, str]] = {
     "DenserTable": ("[[matrix.denser]]", ""),
     "StepTable": ("[[matrix.steps]]", "The steps of a case share its directory."),
     "PutTable": ("files.NAME", "At the top for all cases, in a matrix or a step for its own. The name may be a template."),
-    "StdinTable": ("stdin", "A plain text stands for `{ text = … }`."),
+    "StdinTable": ("stdin", "A plain text means `{ text = … }`."),
     "TerminalTable": ("terminal", "`{}` is one of 80 by 24."),
     "AnswerTable": ("dialogue", ""),
     "StopTable": ("stop", ""),
     "KnownTable": ("matrix.known", ""),
     "SkipTable": ("matrix.skip", ""),
-    "Expectations": ("[expect]", "Of every vector; where there is a signature, of those that it accepts."),
+    "Expectations": ("[expect]", "For every case; with a signature, for those that it accepts."),
     "ExpectRule": ("[[matrix.expect]]", "The last rule that applies and names an aspect wins. `expect = { … }` is a single one."),
-    "TextTable": ("expect.stdout", "Also of `stderr`. A plain text stands for `{ is = … }`, but for a last newline, which may then be there or not."),
-    "FileTable": ("expect.files.NAME", "A plain text stands for `{ is = … }`, `\"absent\"` for a file that must not be there."),
+    "TextTable": ("expect.stdout", "Also of `stderr`. A plain text means `{ is = … }`; a final newline may then be missing."),
+    "FileTable": ("expect.files.NAME", "A plain text means `{ is = … }`, `\"absent\"` for a file that must not exist."),
     "NumberTable": ("expect.stdout.number", ""),
     "ColumnsTable": ("expect.stdout.columns", ""),
     "ToleranceTable": ("expect.stdout.tolerance", ""),
@@ -76,25 +76,25 @@ COMMON = {
 HEAD = """# Every key of a spec
 
 Made from the models by `python docs/generate.py`, in the order in which people write them. Unknown keys are errors, with the nearest
-right word. `keen-matrix schema` prints the same as a JSON Schema, for an editor; `keen-matrix lint --effective` what a spec comes to.
+right word. `keen-matrix schema` prints the same as a JSON Schema for editors; `keen-matrix lint --effective` prints a merged spec.
 
 ## How texts are read
 
-| kind | what stands in it | which |
+| kind | content | which |
 |---|---|---|
-| template | `{expression}` is filled in, with `{expression:format}` as in Python; `{{` is a brace | names and texts of files, standard input, environment, most expectations; `literal = true` beside it switches fields off |
+| template | `{expression}` is filled in, with `{expression:format}` as in Python; `{{` is a brace | names and texts of files, standard input, environment, most expectations; `literal = true` next to it switches fields off |
 | line | words, groups `[ ]`, `( a \\| b )`, and fields; quotes group | `line` of a matrix |
 | words | words and fields, split by the word rules, never given to a shell | `launch`, `build`, `command`, `line` of a step |
-| expression | Python's syntax, read by a sandboxing library | `where`, `when`, `holds` |
+| expression | Python's syntax, evaluated in a sandbox | `only-if`, `when`, `holds` |
 | text | as it is | all others |
 
 | name in an expression | is |
 |---|---|
-| an axis, a column | its value as written: a number is a number; None in a part of the line that is left out |
-| a NAME of the signature | its value of its type; its default, `[]` or None where it is not given ([the signature](signature.md#values)) |
-| `words`, `argc` | the words of the vector, and how many they are |
+| an axis, a column | its value as written, so a number is a number; None if its part of the line is left out |
+| a NAME of the signature | its value, of its type; its default, `[]` or None if it is not given ([the signature](signature.md#values)) |
+| `words`, `argc` | the words of the call, and their number |
 | `case_id`, `here`, `platform` | the id of the case, the directory of the spec, `linux` or `darwin` |
-| `has('--bike')` | whether an option is given, in any of its spellings |
+| `has('--bike')` | whether an option is given, in any spelling |
 | `culprit` | in `[refusal]`: the word or NAME that a good message would mention |
 | functions of the oracle | what `[program] oracle` defines |
 """

@@ -86,7 +86,7 @@ def test_an_option_without_its_partner_is_an_error(ran: Place, words: str, text:
 
 def test_a_line_for_each_case(ran: Place) -> None:
     out = ran.call("run", "--verbose", "--order", "failed", "-j", "1").out
-    lines = [line.split() for line in out.splitlines() if line.startswith("  = ") or line.startswith("  ≠ ")]
+    lines = [line.split() for line in out.splitlines() if line.startswith(("  = ", "  ≠ "))]
     assert [(line[0], *line[2:3]) for line in lines if len(line[1]) == 6] == [("≠", "3"), ("≠", "4"), ("=", "1"), ("=", "2"), ("=", "0")]
 
 

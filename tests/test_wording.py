@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import re
 import runpy
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -15,6 +16,7 @@ from keen_matrix.wording.counts import counted, duration, size
 from keen_matrix.wording.signs import MARKS, VERDICT_SIGNS, legend, plain, text_of
 from tests.conftest import Place
 
+ROOT = Path(__file__).parent.parent
 MESSAGES = runpy.run_path(str(Path(__file__).parent.parent / "docs" / "messages.py"))
 
 
@@ -54,6 +56,44 @@ def test_a_word_has_one_meaning_in_every_message(wrong: str) -> None:
     assert not found, f"say {WORDS[wrong]!r}"
 
 
+PAGES = [ROOT / "README.md", ROOT / "CONTRIBUTING.md", ROOT / "CHANGELOG.md", *sorted((ROOT / "docs").glob("**/*.md"))]
+#: Pages that define or explain the words themselves.
+DEFINING = {"glossary.md": [r"\bvectors?\b"], "architecture.md": [r"\bvectors?\b"], "CONTRIBUTING.md": [r"\bvectors?\b"]}
+LONGEST_SENTENCE, AVERAGE = 35, 20
+
+
+def prose_of(page: Path) -> Iterator[str]:
+    """Yield the sentences of a page, and of the cells of its tables; code is one word each."""
+    text = re.sub(r"```.*?```", "\n\n", page.read_text(), flags=re.DOTALL)
+    text = re.sub(r"<!--.*?-->|^\[All pages\].*$", "", text, flags=re.MULTILINE)
+    for block in re.split(r"\n\s*\n|\n(?=\s*(?:[-*]|\d+\.) )|\n(?=[#|])", text):
+        if block.startswith(("#", "|---")) or not block.strip():
+            continue
+        for cell in block.strip().strip("|").split(" | ") if block.startswith("|") else [block]:
+            plain = " ".join(re.sub(r"\[([^\]]*)\]\([^)]*\)", r"\1", re.sub(r"`[^`]*`", "code", cell)).split())
+            yield from re.split(r"(?<=[.!?:;])\s+(?=[A-Z(*]|code)", plain)
+
+
+@pytest.mark.parametrize("page", PAGES, ids=[page.name for page in PAGES])
+def test_a_word_has_one_meaning_on_every_page(page: Path) -> None:
+    allowed = DEFINING.get(page.name, [])
+    found = [(wrong, sentence[:90]) for sentence in prose_of(page) for wrong in WORDS
+             if "nobody" not in wrong and wrong not in allowed and re.search(wrong, sentence)]  # fmt: skip
+    assert not found
+
+
+@pytest.mark.parametrize("page", PAGES, ids=[page.name for page in PAGES])
+def test_no_sentence_of_a_page_is_too_long(page: Path) -> None:
+    sentences = (each for each in prose_of(page) if not re.match(r"(exit status: )?0\b", each))  # those are lists
+    long = [sentence for sentence in sentences if len(re.findall(r"[\w'’.-]+", sentence)) > LONGEST_SENTENCE]
+    assert not long
+
+
+def test_sentences_are_short_on_average() -> None:
+    counts = [len(sentence.split()) for page in PAGES for sentence in prose_of(page)]
+    assert sum(counts) / len(counts) < AVERAGE
+
+
 def test_every_message_is_found() -> None:
     found = sentences()
     assert len(found) > 600 and len({module for module, _, _ in found}) > 60
@@ -71,17 +111,18 @@ def test_help_fits_the_terminal(command: str, columns: int, monkeypatch: pytest.
 
 def test_an_option_means_the_same_in_every_command() -> None:
     parser = build_parser()
+    shapes: dict[str, set[str]] = {}
     meanings: dict[str, set[str]] = {}
     for command in parser.commands.values():
         for action in command._actions:
             for option in action.option_strings:
-                if option == "--write":  # its meaning is one: try only takes a name for what it writes
-                    continue
-                shape = f"{type(action).__name__} {action.metavar}"
-                meanings.setdefault(option, set()).add(shape)
-    assert {option for option, shapes in meanings.items() if len(shapes) > 1} == set()
-    assert "--details" not in meanings and "--as" not in meanings and "--id" not in meanings
-    assert all(summary.split()[0].strip(",") in {"run", "record", "shrink", "show", "write", "read", "list", "compare", "run", "find", "make", "print", "put", "replay"}
+                if option != "--write":  # its meaning is one: try only takes a name for what it writes
+                    shapes.setdefault(option, set()).add(f"{type(action).__name__} {action.metavar}")
+                meanings.setdefault(option, set()).add(" ".join(str(action.help).replace(":", " ").split()[:2]))
+    assert {option for option, found in shapes.items() if len(found) > 1} == set()
+    assert {option: found for option, found in meanings.items() if len(found) > 1} == {}, "helps of one option begin alike"
+    assert {"--details", "--as", "--id", "--keep"}.isdisjoint(shapes)
+    assert all(summary.split()[0].strip(",") in {"run", "record", "shrink", "show", "write", "read", "list", "compare", "find", "print", "put"}
                for summary in COMMANDS.values())  # fmt: skip
 
 

@@ -89,7 +89,7 @@ A first spec, hello.matrix.toml:
 
 Then: keen-matrix run
 
-exit status: 0 everything passed, 1 something did not, 2 wrong usage or a wrong spec, 3 nothing could be run,
+exit status: 0 everything passed, 1 something failed, 2 wrong usage or a wrong spec, 3 nothing could be run,
 4 a budget did not suffice, 130 interrupted
 """
 

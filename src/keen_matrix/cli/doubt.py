@@ -36,7 +36,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_run_options(parser)
     parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is noticed")
     parser.add_argument(
-        "--all", action="store_true", help=f"show every weak rule, not only the {SHOWN} weakest"
+        "--all", action="store_true", help=f"list everything: each weak rule, not only the {SHOWN} weakest"
     )
     add_format(parser)
 

@@ -40,7 +40,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--output",
         metavar="FILE",
         type=output_file,
-        help="write the spec to FILE instead of standard output",
+        help="write it to FILE instead of standard output",
     )
     source = parser.add_mutually_exclusive_group()
     source.add_argument(

@@ -46,7 +46,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="cases whose expected values are replaced by the actual results")
     parser.add_argument(
-        "--write", action="store_true", help="write the results into the spec; comments are kept"
+        "--write", action="store_true", help="write into the spec: the results; comments are kept"
     )
     parser.add_argument(
         "--broken", action="store_true", help="also record the results of cases that crashed or timed out"

@@ -40,7 +40,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         choices=FORMATS,
         metavar="FORMAT",
         default=TEXT,
-        help="text, json, sarif (for code scanning) or annotations (of a CI system); default: text",
+        help="output format: text, json, sarif (for code scanning) or annotations (of a CI system); default: text",
     )
 
 

@@ -43,7 +43,7 @@ examples:
 
 Cases are run again under the tracer of the program's language: Python, node, sh and bash, Perl, Go built with
 -cover, C and C++ compiled with --coverage. The program itself is not changed.
-exit status: 0 everything passed, 1 something did not, 2 wrong usage or a wrong spec, 3 no journal, or no case could be
+exit status: 0 everything passed, 1 something failed, 2 wrong usage or a wrong spec, 3 no journal, or no case could be
 traced, 130 interrupted: what was found so far is shown
 """
 FIRST = 3
@@ -53,14 +53,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases that failed (default: all)")
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the run to look at (default: the last)"
+        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the journal to read (default: that of the last run)"
     )
     parser.add_argument(
-        "--launches",
+        "--cases",
         type=whole_number,
         default=400,
         metavar="N",
-        help="the most cases of a spec to launch (default 400)",
+        help="the most cases of a spec to trace (default 400)",
     )
     parser.add_argument(
         "--first",
@@ -144,7 +144,7 @@ class _Tracing:
         from keen_matrix.core.doing import doing
         from keen_matrix.core.insight.places.tracing import Following, chosen
 
-        some = chosen(cases, records, self._options.launches)
+        some = chosen(cases, records, self._options.cases)
         with (
             used_by(spec, self._pool, remark),
             doing(f"following {spec.path}") as told,

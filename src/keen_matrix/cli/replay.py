@@ -31,7 +31,7 @@ examples:
   keen-matrix replay k3f9x2                         run the case again and show everything
   keen-matrix replay k3f9x2 --script again.sh       a shell script that does it without Keen Matrix
 
-exit status: 0 it passed, 1 it did not, 2 wrong usage or a wrong spec, 3 no such case, or the program could not be launched
+exit status: 0 it passed, 1 it failed, 2 wrong usage or a wrong spec, 3 no such case, or the program could not be launched
 """
 
 MOST_FILES = 30

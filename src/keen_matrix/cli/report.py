@@ -46,13 +46,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--format",
         choices=FORMATS,
         metavar="FORMAT",
-        help=f"{', '.join(FORMATS)}; without it, grids on the terminal",
+        help=f"output format: {', '.join(FORMATS)}; without it, grids on the terminal",
     )
     parser.add_argument(
-        "-o", "--output", metavar="FILE", type=output_file, help="where it goes (default: standard output)"
+        "-o", "--output", metavar="FILE", type=output_file, help="write it to FILE instead of standard output"
     )
     parser.add_argument(
-        "--by", metavar="AXIS,AXIS", help="axes across and down (and a third one) of the grids"
+        "--by", metavar="AXIS,AXIS", help="the axes of the grids: across, down, and perhaps a third one"
     )
     add_color(parser)
 

@@ -51,7 +51,7 @@ examples:
   keen-matrix run k3f9x2 --all                   one case, with everything it printed
 
 Results are written to {DEFAULT_JOURNAL}, one line for each case as it finishes.
-exit status: 0 everything passed (known and skipped cases aside), 1 something did not, 2 wrong usage or a wrong spec, 3 nothing
+exit status: 0 everything passed (known and skipped cases aside), 1 something failed, 2 wrong usage or a wrong spec, 3 nothing
 could be run, 4 everything that was run passed, but the budget did not suffice for the rest, 130 interrupted
 """
 
@@ -178,7 +178,7 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
         "--journal",
         metavar="FILE",
         default=DEFAULT_JOURNAL,
-        help=f"where the results go (default {DEFAULT_JOURNAL})",
+        help=f"the journal to write (default {DEFAULT_JOURNAL})",
     )
     output.add_argument(
         "--keep-directories",
@@ -202,7 +202,7 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
     output.add_argument(
         "--by",
         metavar="AXIS,AXIS",
-        help="the axes of --grid (default: the two that separate failed from passed cases best)",
+        help="the axes of the grids (default: the two that separate failed from passed cases best)",
     )
     amount = output.add_mutually_exclusive_group()
     amount.add_argument("-q", "--quiet", action="store_true", help="only the summary line")
@@ -211,7 +211,7 @@ def _add_output(output: argparse._ArgumentGroup) -> None:
         "-v", "--verbose", action="store_true", help="also a line for each case, passed ones too"
     )
     amount.add_argument(
-        "--all", action="store_true", help="every case that failed in full, with everything it printed"
+        "--all", action="store_true", help="list everything: each failed case in full, with all its output"
     )
 
 

@@ -40,9 +40,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         choices=("spec", "parser", *SCHEMAS),
         default="spec",
         metavar="NAME",
-        help="of a spec (the default), of parser, the description that draft --from reads, of "
-        "journal, a line of it, of case, "
-        "a line of unfold --format json, or of a command: what its --format json writes",
+        help="spec (the default), parser (the description that draft --from reads), journal (a line of it), "
+        "case (a line of unfold --format json), or a command (what its --format json writes)",
     )
 
 

@@ -76,7 +76,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="spec files or directories of them (default: every *.matrix.toml below here)",
     )
     parser.add_argument(
-        "--write", action="store_true", help="write what was found into the spec; comments are kept"
+        "--write", action="store_true", help="write into the spec: the findings; comments are kept"
     )
     add_launches(parser)
     add_format(parser)

@@ -32,7 +32,7 @@ def add_format(parser: argparse._ActionsContainer) -> None:
         choices=(TEXT, JSON),
         metavar="FORMAT",
         default=TEXT,
-        help="text for people, or json for programs (default: text)",
+        help="output format: text for people, or json for programs (default: text)",
     )
 
 

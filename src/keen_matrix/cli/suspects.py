@@ -31,7 +31,7 @@ examples:
   keen-matrix suspects --confirm 20     runs up to 20 more cases to decide between rival suspects
 
 Nothing is run without --confirm.
-exit status: 0 everything passed, 1 something did not, 2 wrong usage, 3 no journal, 130 interrupted
+exit status: 0 everything passed, 1 something failed, 2 wrong usage, 3 no journal, 130 interrupted
 """
 
 

@@ -43,7 +43,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         nargs="?",
         const="",
         metavar="NAME",
-        help="write the call and its result into the spec: as a row of a matrix of that shape, "
+        help="write into the spec: the call and its result, as a row of a matrix of that shape, "
         "else as a new matrix (called NAME)",
     )
     parser.add_argument(

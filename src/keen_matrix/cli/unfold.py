@@ -57,7 +57,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         choices=["table", "shell", "json", "csv"],
         metavar="FORMAT",
         default="table",
-        help="table, shell, json or csv (default: table)",
+        help="output format: table, shell, json or csv (default: table)",
     )
     parser.add_argument(
         "--why",

@@ -31,7 +31,7 @@ from keen_matrix.core.spec.document.tables import Table
 
 
 class ToleranceTable(Table):
-    """How far numbers may be off: the larger of the two counts."""
+    """How far numbers may be off; the larger of the two counts."""
 
     absolute: Annotated[float, Field(ge=0)] = Field(0.0, description="At most so much.", examples=[0.01])
     relative: Annotated[float, Field(ge=0)] = Field(
@@ -133,7 +133,7 @@ class NumberTable(Table):
 
 
 class ColumnsTable(Table):
-    """A simple table, a row a line."""
+    """A simple table with one row a line."""
 
     names: list[TemplateText] = Field(
         [], description="The header, which is its first line.", examples=[["port", "price"]]
@@ -355,7 +355,7 @@ class DiffersTable(Table):
 
 
 class Expectations(Table):
-    """What must come of a launch."""
+    """What a launch must do."""
 
     exit: ExitForms = Field(
         None,
@@ -422,8 +422,7 @@ Rules = Annotated[
 
 
 class MaskTable(Table):
-    """What varies from run to run, and what is put in its place in both sides before they are
-    compared."""
+    """Text that varies from run to run, and the word that replaces it on both sides of a comparison."""
 
     matches: Annotated[str, AfterValidator(read_regex)] = Field(
         description="A regular expression for the text that varies.", examples=[r"\d\d:\d\d:\d\d"]
@@ -435,8 +434,8 @@ class MaskTable(Table):
 
 
 class ReferenceTable(Table):
-    """Another program that the same vectors are given to, and that must do the same: an older
-    edition, say."""
+    """Another program that gets the same calls and must give the same results, such as an older
+    edition."""
 
     launch: WordsOrList = Field(description="The words that start it.", examples=["perl {here}/fare.pl"])
     aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(

@@ -65,7 +65,7 @@ RequiredPrograms = Annotated[
 
 
 class KnownTable(Table):
-    """A difference that is known: its cases may differ and the run stays green."""
+    """A known failure: its cases may fail, and the run stays green."""
 
     because: Reason = Field(
         description="The reason, shown in the summary.", examples=["rounding, to be mended"]
@@ -101,7 +101,7 @@ class KnownTable(Table):
 
 
 class KnownCases(KnownTable):
-    """Differences that are known of cases of any matrix, derived ones too, by their ids."""
+    """Known failures of cases of any matrix, also derived ones, by their ids."""
 
     ids: Annotated[list[Annotated[str, AfterValidator(_id)]], Field(min_length=1)] = Field(
         description="The ids of the cases, or their beginnings.", examples=[["k3gmxq"]]
@@ -109,7 +109,7 @@ class KnownCases(KnownTable):
 
 
 class SkipTable(Table):
-    """Cases that are not launched."""
+    """Cases that are not run."""
 
     because: Reason = Field(
         description="The reason, shown in the summary.", examples=["no tide tables on this system"]

@@ -98,8 +98,7 @@ class StepTable(Around):
 
 
 class CasesTable(Around):
-    """What a matrix says of its cases beside what they must do, and where and how many at a time
-    they run."""
+    """Notes, tags and marks of a matrix's cases, and where and how many at a time they run."""
 
     note: TemplateText | None = Field(
         None,
@@ -117,7 +116,7 @@ class CasesTable(Around):
 
 
 class MatrixTable(CasesTable):
-    """One block of the spec that unfolds to vectors."""
+    """A block of the spec that unfolds to cases."""
 
     name: Annotated[str, Field(min_length=1, max_length=200)] = Field(
         description="Its name; must be unique in the spec.", examples=["fares"]

@@ -82,11 +82,9 @@ class ProgramTable(Around):
     )
     launch_through: Literal["launcher", "resolved"] | None = Field(
         None,
-        description="Whether each case is started by the launcher, or what that starts in the end "
-        "(the python3 of a version "
-        "manager is a script that starts another; so may any script be); left out, the latter "
-        "where a version manager's "
-        "sets nothing.",
+        description="Whether each case is started by the launcher, or directly by what that starts (the python3 of a "
+        "version manager is a script that starts another). By default directly if the script of a "
+        "version manager sets no variables.",
         examples=["resolved"],
     )
     output_cap: Annotated[

@@ -8,7 +8,7 @@ from keen_matrix.core.spec.document.tables import Table
 
 
 class RunDefaults(Table):
-    """What `keen-matrix run` does for the specs of a project unless its options say otherwise."""
+    """Defaults of `keen-matrix run` for all specs of a project."""
 
     jobs: Annotated[int, Field(ge=1)] | None = Field(None, description="Launches at a time.", examples=[4])
     warm: bool | None = Field(

@@ -100,7 +100,7 @@ class ValueTable(Table):
 
 
 class RefuseTable(Table):
-    """A refusal that the program makes for reasons of its own."""
+    """A refusal of the program's own kind."""
 
     when: ExpressionText = Field(
         description="The condition, on values by NAME.", examples=["ORIGIN == DESTINATION"]
@@ -111,7 +111,7 @@ class RefuseTable(Table):
 
 
 class HelpTable(Table):
-    """What must come of a derived vector that asks for help."""
+    """What a derived case must do that asks for help."""
 
     stream: Literal["stdout", "stderr"] | None = Field(
         None,
@@ -234,8 +234,7 @@ class SignatureTable(AcceptedTable):
 
 
 class RefusalKind(Expectations):
-    """What must come of a vector that the signature says must be refused, for one kind of
-    refusal."""
+    """What every case must do that the signature refuses, for one kind of refusal."""
 
     names_culprit: bool | None = Field(
         None, description="Whether the message must name the culprit.", examples=[True]
@@ -249,8 +248,7 @@ class RefusalKind(Expectations):
 
 
 class RefusalTable(RefusalKind):
-    """What must come of every vector that the signature says must be refused; [refusal.KIND] for
-    one kind alone."""
+    """What every case must do that the signature refuses; [refusal.KIND] is for one kind only."""
 
     model_config = ConfigDict(extra="allow", frozen=True, alias_generator=kebab, validate_by_name=False)
     __pydantic_extra__: dict[str, RefusalKind] = Field(init=False)

@@ -159,7 +159,7 @@ class TerminalTable(Table):
 
 
 class AnswerTable(Table):
-    """A prompt that must come, and the reply it gets."""
+    """A prompt that must appear, and its reply."""
 
     prompt: TemplateText = Field(description="A text that the program prints.", examples=["Proceed?"])
     reply: TemplateText = Field(description="What is typed then; a newline is added.", examples=["yes"])
@@ -211,7 +211,7 @@ def read_size(value: object) -> int:
 
 
 class Around(Table):
-    """What can stand around a case; in [program] as a default, in a matrix or step for it alone."""
+    """The surroundings of a case: in [program] as a default, in a matrix or step only for it."""
 
     timeout: Annotated[float, BeforeValidator(read_seconds), Field(gt=0, le=86_400)] | None = Field(
         None,
