@@ -422,7 +422,8 @@ Rules = Annotated[
 
 
 class MaskTable(Table):
-    """Text that varies from run to run, and the word that replaces it on both sides of a comparison."""
+    """Text that varies from run to run, and the word that replaces it on both sides of a
+    comparison."""
 
     matches: Annotated[str, AfterValidator(read_regex)] = Field(
         description="A regular expression for the text that varies.", examples=[r"\d\d:\d\d:\d\d"]
