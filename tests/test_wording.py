@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import re
 import runpy
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -226,3 +227,26 @@ def test_ids_are_operands_everywhere(ran: Place) -> None:
 def test_a_wrong_call_names_the_nearest_right_word(ran: Place, words: str, message: str) -> None:
     came = ran.call(*words.split())
     assert came.status == 2 and message in came.err and "argument --" not in came.err
+
+
+GATHERED = [
+    ["run", "--program", "sh {here}/faulty/tide.sh", "--all"], ["run", "--program", "sh {here}/faulty/tide.sh", "-v"], ["report"],
+    ["report", "--format", "markdown"], ["report", "--format", "tap"], ["doubt", "--all"], ["suspects"], ["coverage", "--all"], ["narrow"],
+    ["unfold"], ["unfold", "--count"], ["lint"], ["lint", "--effective"], ["history"], ["compare", ".keen-matrix/last.jsonl"], ["fill"],
+    ["baseline"], ["places"], ["settle", "--launches", "40"], ["try", "tide.matrix.toml", "--", "Skerry"], ["draft", "--", "sh", "sound/tide.sh"],
+]  # fmt: skip
+
+
+@pytest.mark.long
+def test_a_word_has_one_meaning_in_all_that_the_demo_prints(place: Place) -> None:
+    office = ROOT / "src/keen_matrix/demo/office"
+    for name in ("tide.matrix.toml", "oracle.py", "sound", "faulty"):
+        source = office / name
+        (shutil.copytree if source.is_dir() else shutil.copy)(source, place.directory / name)
+    found = []
+    for words in GATHERED:
+        spec = ["tide.matrix.toml"] if words[0] in ("run", "unfold", "lint", "fill", "baseline", "settle") else []
+        came = place.call(*words, *spec, timeout=120)
+        assert came.status in (0, 1), (words, came)
+        found += [(words, line) for line in (came.out + came.err).splitlines() for wrong in WORDS if re.search(wrong, line)]
+    assert not found
