@@ -81,7 +81,7 @@ def test_what_follows_is_launched_and_told(office: Place) -> None:
 
 def test_a_vector_is_kept_and_the_spec_read_again(office: Place) -> None:
     out = said(office, "Holm", ":write", "Holm")
-    assert '+line = ["Holm"]' in out
+    assert '+line = "{word1}"' in out
     assert (office.directory / "fare.matrix.toml").read_text().startswith("# fares\n")
     assert office.call("run", "--only", "Holm").status == 0
     assert "of Holm\n" in out.split("try> ")[3]

@@ -290,7 +290,7 @@ def test_history_finds_flaky_cases_trends_and_prunes(place: Place) -> None:
     flaky = re.search(r"(\w{6})  m  2 changes   = ≠ =", came.out)
     assert flaky, came.out
     trend = place.call("history", flaky[1])
-    assert [line.split()[4] for line in trend.out.splitlines()] == ["=", "≠", "="]
+    assert [line.split()[5] for line in trend.out.splitlines()] == ["=", "≠", "="]
     place.write("t.matrix.toml", FLAKY + "\n")
     (place.directory / "count").write_text("odd")
     place.call("run", "--order", "failed", "--jobs", "1")

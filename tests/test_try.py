@@ -64,10 +64,10 @@ def test_a_vector_is_launched_as_the_spec_would(fare: Place) -> None:
 KEPT = [
     (["Holm"], [], 'a row of "prices"', ['  ["Holm", "7.25\\n", 0],\n]'], "Holm"),
     (["Holm", "Ada T."], [], 'the matrix "Holm Ada T."', ['line = ["Holm", "Ada T."]', 'expect.files."ticket.txt".size = 7'], "Holm"),
-    (["braces", "-"], ["json"], 'the matrix "json"', ["{{\\\"port\\\": \\\"Holm\\\"}}", 'expect.stderr = "note\\n"'], "braces"),
+    (["braces", "-"], ["json"], 'the matrix "json"', ['["braces", "-", 0, "{\\"port\\": \\"Holm\\"}\\n", "note\\n"],'], "braces"),
     (["long", "x"], [], 'the matrix "long x"', ['expect.stdout.file = "expected/long-x.stdout.txt"'], "long"),
     (["bytes", "x"], [], 'the matrix "bytes x"', ["# stdout is not text, so nothing is expected of it"], "bytes"),
-    (["{PORT}", "'q'"], [], "the matrix", ['line = ["{{PORT}}", ', "expect.exit = 2"], "unknown port"),
+    (["{PORT}", "'q'"], [], "the matrix", ['columns = ["word1", "word2", "exit", "stdout", "stderr"]', '["{PORT}", "\'q\'", 2, '], "unknown port"),
 ]
 
 

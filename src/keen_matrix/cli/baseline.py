@@ -44,7 +44,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     add_spec_options(parser)
     add_selection_options(parser)
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the journal to read (default: that of the last run)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the journal to read (default: that of the last run)",
     )
     how = parser.add_mutually_exclusive_group()
     how.add_argument(

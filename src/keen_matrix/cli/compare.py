@@ -42,7 +42,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         default=DEFAULT_JOURNAL,
         help="journal of the later run (default: the last run)",
     )
-    parser.add_argument("--all", action="store_true", help="list everything: each case, not one for each kind of change")
+    parser.add_argument(
+        "--all", action="store_true", help="list everything: each case, not one for each kind of change"
+    )
     add_color(parser)
     add_format(parser)
 

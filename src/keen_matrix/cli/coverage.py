@@ -37,10 +37,14 @@ SHOWN = 6
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser)
-    parser.add_argument("--journal", metavar="FILE", help="the journal to read: count only the cases of that run")
+    parser.add_argument(
+        "--journal", metavar="FILE", help="the journal to read: count only the cases of that run"
+    )
     parser.add_argument("--fail-under", type=percent, metavar="PERCENT", help="exit 1 when less is reached")
     parser.add_argument(
-        "--all", action="store_true", help=f"list everything: all that is missing, not only {SHOWN} of each part"
+        "--all",
+        action="store_true",
+        help=f"list everything: all that is missing, not only {SHOWN} of each part",
     )
     add_format(parser)
 

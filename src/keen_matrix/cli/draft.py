@@ -36,11 +36,7 @@ exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read 
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     parser.add_argument(
-        "-o",
-        "--output",
-        metavar="FILE",
-        type=output_file,
-        help="write it to FILE instead of standard output",
+        "-o", "--output", metavar="FILE", type=output_file, help="write it to FILE instead of standard output"
     )
     source = parser.add_mutually_exclusive_group()
     source.add_argument(

@@ -22,7 +22,10 @@ def add_run_options(parser: argparse.ArgumentParser) -> None:
     """Add the specs and the journal."""
     add_spec_options(parser)
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the journal to read (default: that of the last run)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the journal to read (default: that of the last run)",
     )
 
 

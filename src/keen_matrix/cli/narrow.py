@@ -51,10 +51,17 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases that failed")
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the journal to read (default: that of the last run)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the journal to read (default: that of the last run)",
     )
     parser.add_argument(
-        "--launches", type=whole_number, default=200, metavar="N", help="the most launches to spend on one case (default 200)"
+        "--launches",
+        type=whole_number,
+        default=200,
+        metavar="N",
+        help="the most launches to spend on one case (default 200)",
     )
     add_format(parser)
 

@@ -53,7 +53,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command."""
     add_spec_options(parser, ids="the beginnings of the ids of cases that failed (default: all)")
     parser.add_argument(
-        "--journal", metavar="FILE", default=DEFAULT_JOURNAL, help="the journal to read (default: that of the last run)"
+        "--journal",
+        metavar="FILE",
+        default=DEFAULT_JOURNAL,
+        help="the journal to read (default: that of the last run)",
     )
     parser.add_argument(
         "--cases",

@@ -60,7 +60,7 @@ PROMPT = "try> "
 LEAST_COLUMN, ABOUT_COLUMN = 20, 40
 
 
-class _Written(NamedTuple):
+class _WrittenCall(NamedTuple):
     """A change of the spec: its text before and after, and the files written beside it."""
 
     before: str
@@ -91,7 +91,7 @@ class Prompt:
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_TypedCall] = []
         #: What was written, the last at the end.
-        self._written: list[_Written] = []
+        self._written: list[_WrittenCall] = []
         #: Whether the last vector did not do as it must.
         self.failed = False
 
@@ -263,7 +263,7 @@ class Prompt:
         before = self._text
         write_kept(self.screen, self.path, before, kept)
         self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
-        self._written.append(_Written(before, self._text, tuple(kept.files)))
+        self._written.append(_WrittenCall(before, self._text, tuple(kept.files)))
 
     def _undo(self) -> None:
         """Put back the spec as it was before the last :write, and remove the files it wrote."""

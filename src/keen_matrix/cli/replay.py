@@ -151,10 +151,10 @@ def write_script(path: str, text: str) -> None:
 
 
 def write_outcome(
-    screen: Screen, spec: Spec, matrix: Matrix, fields: Record, *, is_shown: bool = False
+    screen: Screen, spec: Spec, matrix: Matrix, fields: Record, *, is_shown: bool = False, verdict: str = ""
 ) -> None:
     """Write what a case came to: its launches one after another, then every aspect. What they
-    printed is left out where it `is_shown` already."""
+    printed is left out where it `is_shown` already. `verdict` is said in place of the verdict."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.failures import aspects_rows, pasted
     from keen_matrix.wording.repeating import repeat_line
@@ -165,7 +165,7 @@ def write_outcome(
         "  ",
         (screen.sign(fields.verdict), STYLE_OF[fields.verdict]),
         " ",
-        (verdict_text(fields.verdict), STYLE_OF[fields.verdict]),
+        (verdict or verdict_text(fields.verdict), STYLE_OF[fields.verdict]),
     )
     screen.rows(
         pasted("  ", repeat_line(shown_launch(spec), fields, surroundings_shown(spec, matrix, fields)))

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import argparse
+import itertools
+import os
 import shlex
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.call_options import add_call_options, are_many, refuse_without_partner
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import add_color, remark, spec_paths, text_of_spec
 from keen_matrix.core.errors import Misuse
+from keen_matrix.core.launch.workers.links import default_jobs
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -33,6 +37,10 @@ exit status: 0 its expectations are met, or there are none, 1 they are not, 2 wr
 """
 
 
+#: Options of try that a program is seldom given.
+OWN_OPTIONS = ("--write", "--new", "--calls", "--full", "--group", "--in-place", "--axis")
+
+
 def add_options(parser: argparse.ArgumentParser) -> None:
     """Add the options of the command; the words after -- are taken before."""
     parser.add_argument(
@@ -46,6 +54,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="write into the spec: the call and its result, as a row of a matrix of that shape, "
         "else as a new matrix (called NAME)",
     )
+    parser.add_argument("--new", metavar="FILE", help="begin a spec with the calls and their results")
+    parser.add_argument(
+        "--broken", action="store_true", help="with --write or --new: also calls that crashed or timed out"
+    )
+    add_call_options(parser)
     parser.add_argument(
         "--in-place",
         action="store_true",
@@ -57,28 +70,123 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     words: Sequence[str] | None = options.words
-    paths = spec_paths(options.specs) if options.specs or words is None else []
-    if words is not None and len(paths) > 1:
+    if options.write and options.write.endswith(".toml") and os.path.exists(options.write):
+        options.specs.insert(0, options.write)  # --write takes the word after it, which is the spec here
+        options.write = ""
+    refuse_without_partner(options)
+    is_many = are_many(options)
+    paths = spec_paths(options.specs) if options.specs or (words is None and not is_many) else []
+    if len(paths) > 1 and (words is not None or is_many):
         raise Misuse(f"try takes one spec, but {len(paths)} were given: {' '.join(paths[:4])}")
-    if words is None and (options.write is not None or len(paths) > 1):
+    if words is None and not is_many and (options.write is not None or options.new or len(paths) > 1):
         raise Misuse(
             "try needs the words of a call after --: keen-matrix try fare.matrix.toml -- Skerry Holm"
         )
-    with early_pool(1) as pool:
+    if options.in_place and paths:
+        raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
+    _say_options_of_program(words or ())
+    with early_pool(default_jobs() if is_many else 1) as pool:
         from keen_matrix.cli.console.screen import Screen
 
         screen = Screen(sys.stdout, color=options.color)
+        if is_many or _has_more(options):
+            return _try_many(screen, options, paths, words, pool)
         if words is None:
             from keen_matrix.cli.prompt import prompt
 
             return prompt(screen, paths[0], pool)
         if not paths:
-            return _try_program(
-                screen, words, pool, keep=options.write is not None, in_place=options.in_place
-            )
-        if options.in_place:
-            raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
+            return _try_program(screen, words, pool, in_place=options.in_place)
         return _try_vector(screen, paths[0], words, options.write, pool)
+
+
+def _has_more(options: argparse.Namespace) -> bool:
+    """Tell whether a single call gets something, or begins a spec."""
+    given = (options.input, options.input_file, options.env, options.file, options.new)
+    no_spec = not options.specs and options.words is not None and options.write is not None
+    return any(each for each in given) or options.input == "" or no_spec
+
+
+def _say_options_of_program(words: Sequence[str]) -> None:
+    """Say that an option of ours after -- belongs to the program."""
+    ours = [each for each in words if each.partition("=")[0] in OWN_OPTIONS]
+    if ours:
+        remark(f"{ours[0]} after -- is a word of the program; an option of try goes before --")
+
+
+def _try_many(
+    screen: Screen,
+    options: argparse.Namespace,
+    paths: Sequence[str],
+    words: Sequence[str] | None,
+    pool: WorkerPool,
+) -> int:
+    """Run calls and show them side by side."""
+    from keen_matrix.cli.calls import asked_of, run_calls, typed_lines, with_calls, write_results
+    from keen_matrix.cli.console.calls import shown_calls, write_calls
+    from keen_matrix.core.runs.keeping.call_rows import CallResult
+    from keen_matrix.core.runs.keeping.calls import Call
+
+    asked = asked_of(options, paths, words)
+    spec, cases, calls = with_calls(asked, options)
+    records = run_calls(spec, cases, pool)
+    lines = typed_lines(cases, calls, len(asked.leading))
+    if options.format:
+        _write_as(options, list(zip(lines, records, strict=True)), asked.program)
+        screen = type(screen)(sys.stderr, color=options.color)
+    else:
+        shown = shown_calls(zip(lines, records, strict=True), grouped=options.group)
+        is_full = options.full or asked.single is not None
+        write_calls(screen, shown, full=is_full, words=options.words_shown)
+    if options.write is not None or options.new is not None:
+        again = run_calls(spec, cases, pool)
+        made = [
+            CallResult(call or Call(words=case.argv), record, other)
+            for case, record, other, call in zip(
+                cases, records, again, calls or itertools.repeat(None, len(cases)), strict=True
+            )
+        ]
+        write_results(screen, options, made, asked)
+    elif not paths and not options.format:
+        screen.line()
+        screen.line("next: ", ("--new FILE", "strong"), (" before -- begins a spec with these calls", "dim"))
+    return max((_status(record) for record in records), default=0)
+
+
+def _write_as(options: argparse.Namespace, rows: Sequence[tuple[str, Record]], program: str) -> None:
+    """Write calls in a form for others. Raises Misuse."""
+    from keen_matrix.core.files import replacing
+    from keen_matrix.reports.call_tables import CALL_FORMATS
+
+    text = CALL_FORMATS[options.format](program, rows).encode("utf-8", "backslashreplace")
+    if options.output is None:
+        sys.stdout.flush()
+        sys.stdout.buffer.write(text)
+        sys.stdout.buffer.flush()
+        return
+    if os.path.lexists(options.output) and not _is_ours(options.output):
+        raise Misuse(f"{options.output} exists and is not such a page; give another name, or remove it first")
+    try:
+        with replacing(options.output) as file:
+            file.write(text)
+    except OSError as error:
+        raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
+
+
+def _is_ours(path: str) -> bool:
+    """Tell whether a file was written by us, so that a newer one may replace it."""
+    try:
+        with open(path, "rb") as file:
+            start = file.read(300)
+    except OSError:
+        return False
+    marks = (
+        b'content="Keen Matrix"',
+        b'"kind": "calls"',
+        b"call,exit,signal,stdout,stderr,seconds",
+        b" calls of `",
+    )
+    return any(mark in start for mark in marks)
 
 
 def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool) -> int:
@@ -98,9 +206,7 @@ def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | Non
     return _status(record)
 
 
-def _try_program(
-    screen: Screen, words: Sequence[str], pool: WorkerPool, *, keep: bool, in_place: bool
-) -> int:
+def _try_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_place: bool) -> int:
     """Launch a program without any spec, and say how to go on."""
     from keen_matrix.core.runs.keeping.trying import bare_call, program_of, tried_case
     from keen_matrix.wording.safe import shell_line
@@ -108,10 +214,6 @@ def _try_program(
     if not words:
         raise Misuse(
             "try needs the words that start a program after --: keen-matrix try -- python3 fare.py Skerry"
-        )
-    if keep:
-        raise Misuse(
-            "--write needs the spec to write into: keen-matrix try fare.matrix.toml --write -- Skerry"
         )
     bare = bare_call(words, in_place=in_place)
     program = program_of(words) or words
@@ -129,7 +231,8 @@ def _try_program(
         )
     record, is_shown = _launched(screen, tried, pool)
     screen.line()
-    _write_outcome(screen, tried, record, is_shown=is_shown)
+    said = "not checked: there is no spec yet" if record.verdict == "unchecked" else ""
+    _write_outcome(screen, tried, record, is_shown=is_shown, verdict=said)
     screen.line()
     screen.line(
         "next: ", (f"keen-matrix draft -- {shlex.join(program)}", "strong"), ("   a first spec of it", "dim")
@@ -168,10 +271,12 @@ def _write_tried(screen: Screen, tried: TriedCase) -> None:
     screen.line(("comes", "strong"))
 
 
-def _write_outcome(screen: Screen, tried: TriedCase, record: Record, *, is_shown: bool) -> None:
+def _write_outcome(
+    screen: Screen, tried: TriedCase, record: Record, *, is_shown: bool, verdict: str = ""
+) -> None:
     from keen_matrix.cli.replay import write_outcome
 
-    write_outcome(screen, tried.spec, tried.matrix, record, is_shown=is_shown)
+    write_outcome(screen, tried.spec, tried.matrix, record, is_shown=is_shown, verdict=verdict)
 
 
 def _status(record: Record) -> int:

@@ -32,6 +32,7 @@ MARKS = {
     "to": ("→", "->"),
     "dash": ("—", "-"),
     "ellipsis": ("…", "..."),
+    "other": ("▸", ">"),
 }
 #: What the signs in a cell of a grid stand for.
 GRID_WORDS = {"passed": "all passed", "mixed": "some passed", "failed": "none passed", "blank": "not run"}

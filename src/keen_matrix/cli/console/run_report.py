@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.console.remarks import write_passed, write_remarks
@@ -21,7 +21,7 @@ from keen_matrix.core.doing import spent
 from keen_matrix.core.errors import KeenMatrixError
 from keen_matrix.core.launch.workers.wire import LiveFrame
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.model.spec import Spec
+from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.results.journal import Journal
 from keen_matrix.core.results.tally import FailureGroup, Tally
 from keen_matrix.core.runs.events import RunWatch
@@ -36,6 +36,8 @@ from keen_matrix.wording.spent import spent_text
 
 #: Different failures shown in full unless --all asks for all.
 GROUPS_SHOWN = 12
+#: Cases of a matrix without expectations that are shown side by side.
+MOST_SIDE_BY_SIDE = 30
 #: Seconds from which a run says what they went into.
 LONG = 10.0
 GROUNDING = "trying the base calls"
@@ -129,11 +131,34 @@ class RunReport:
         if self.options.verbose:
             self._write_each_case()
         if not self.options.brief:
+            self._write_results(tallies)
+        if not self.options.brief:
             shown = 0
             for tally in tallies:
                 shown = self._write_failures(tally, shown)
             for tally in tallies:
                 write_remarks(self.screen, result.remarks.get(tally.spec.path, ()))
+
+    def _write_results(self, tallies: Sequence[Tally]) -> None:
+        """Write the results of matrices that expect nothing yet side by side, and how to save
+        them."""
+        for tally in tallies:
+            for matrix in looked_at(tally) if self.journal.is_in_place else ():
+                self._write_looked_at(tally.spec.path, matrix.name)
+
+    def _write_looked_at(self, path: str, name: str) -> None:
+        from keen_matrix.cli.console.calls import shown_calls, write_calls
+        from keen_matrix.core.results.reading import read_journal
+
+        lines = (each for each in read_journal(self.options.journal, name) if isinstance(each, Record))
+        records = [(shell_line(each.argv), each) for each in lines if each.matrix == name]
+        screen = self.screen
+        screen.line()
+        screen.line((name, "strong"), ("   nothing is expected yet; these are the results", "dim"))
+        write_calls(screen, shown_calls(records, grouped=False), full=False, words=False)
+        words = ["keen-matrix", "try", "--matrix", name, "--write", path]
+        screen.line("to save them as rows with expectations: ", (shell_line(words), "strong"))
+        screen.line(("then remove this matrix", "dim"))
 
     def _write_each_case(self) -> None:
         """Write a line for each case of the run, from the journal."""
@@ -217,7 +242,8 @@ class RunReport:
 
     def _write_failures(self, tally: Tally, shown: int) -> int:
         """Write the groups of failures that there is room for; return how many are shown by now."""
-        groups = tally.groups
+        shown_already = {matrix.index for matrix in looked_at(tally)} if self.journal.is_in_place else set()
+        groups = [each for each in tally.groups if each.matrix not in shown_already]
         room = len(groups) if self.options.all else max(0, GROUPS_SHOWN - shown)
         for group in groups[:room]:
             self.screen.line()
@@ -263,6 +289,18 @@ class RunReport:
             self.screen.line(
                 "  ", ("masked", "dim"), f"  {mask.pattern} as {mask.text}   ", (mask.origin, "dim")
             )
+
+
+def looked_at(tally: Tally) -> Iterator[Matrix]:
+    """Yield the matrices of a run that expect nothing yet, as far as they can be looked at side by
+    side."""
+    for matrix in tally.spec.matrices:
+        counts = tally.by_matrix[matrix.index]
+        rules = (*tally.spec.rules, *matrix.rules, *(rule for step in matrix.steps for rule in step.rules))
+        is_plain = not matrix.family and len(matrix.steps) == 1 and matrix.other is None
+        is_open = not any(rule.aspects for rule in rules) and tally.spec.reference is None
+        if is_plain and is_open and 0 < counts["unchecked"] == counts.total() <= MOST_SIDE_BY_SIDE:
+            yield matrix
 
 
 def write_spent(screen: Screen, result: RunResult, jobs: int) -> None:

@@ -49,6 +49,11 @@ class CaseChoice(Struct, frozen=True, kw_only=True):
     limit: int | None = None
 
     @property
+    def is_chosen(self) -> bool:
+        """Whether some cases were asked for, and not simply all."""
+        return not self.is_all
+
+    @property
     def is_all(self) -> bool:
         """Whether every case of the specs is taken."""
         return not (self.only or any(self.tags) or self.failed or self.shard)

@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping, Sequence, Set
 from functools import partial
 
 from keen_matrix.core import interruption
-from keen_matrix.core.errors import Misuse, OnceFault
+from keen_matrix.core.errors import Misuse, OnceFault, RunFault
 from keen_matrix.core.launch.launchers import ResolvedLaunch
 from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.record import Finished, Header
@@ -130,7 +130,8 @@ class Run(RunState):
             self.journal.settle()
             result.empty_shard = True
             return
-        raise Misuse(nothing_selected(specs, choice))
+        fault = Misuse if choice.is_chosen else RunFault
+        raise fault(nothing_selected(specs, choice))
 
     def _run_with_what_it_uses(self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None) -> None:
         """Run a spec with what runs beside it; one that cannot be had is told, and the other specs

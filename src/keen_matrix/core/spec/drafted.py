@@ -32,7 +32,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, directory: str)
     lines = [
         f"# Drafted from {source}. Guesses are marked; look at each before you trust a run.",
         "[program]",
-        f"launch = {_launch(program, directory)}",
+        f"launch = {launch_text(program, directory)}",
         "",
     ]
     fits = True
@@ -113,7 +113,8 @@ def _form(line: str, indent: str, *, broken: bool) -> str:
     return f'"""\n{inner}\n{indent}"""'
 
 
-def _launch(program: Sequence[str], directory: str) -> str:
+def launch_text(program: Sequence[str], directory: str) -> str:
+    """Return the launch words of a program as TOML, with files named from a directory."""
     words = []
     for word in program:
         if os.path.isfile(word) and (os.sep in word or word not in _path_programs()):

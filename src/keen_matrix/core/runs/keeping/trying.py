@@ -17,7 +17,9 @@ from keen_matrix.core.launch.runtimes import INTERPRETERS
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
-from keen_matrix.core.notation.nodes import Field, Word
+from keen_matrix.core.notation.nodes import Characters, Field, Word
+from keen_matrix.core.runs.keeping.call_rows import CallResult, is_short, matrices_of
+from keen_matrix.core.runs.keeping.calls import Call
 from keen_matrix.core.runs.keeping.kept_texts import kept_stream, literal, toml_words, written_value
 from keen_matrix.core.spec.editing import toml_text, with_item
 from keen_matrix.core.spec.load import load_spec
@@ -142,6 +144,10 @@ def with_vector(text: str, tried: TriedCase, record: Record, name: str = "") -> 
             row = _row(matrix, record)
             if row is not None:
                 return KeptText(_with_row(text, matrix.index, row), f'a row of "{matrix.name}"', {})
+    if not record.files and is_short(record, tried.spec.here):
+        call = CallResult(Call(words=record.argv), record)
+        more, _, names = matrices_of([call], tried.spec.here, [m.name for m in tried.spec.matrices], name)
+        return KeptText(f"{text}{_ending(text)}{more}", f'the matrix "{names[0]}"', {})
     chosen = name or unused_name(tried.spec, " ".join(record.argv)[:40] or "no words")
     files: dict[str, str] = {}
     lines = ["[[matrix]]", f"name = {toml_text(chosen)}"]
@@ -171,21 +177,36 @@ def _stream(stream: str, record: Record, name: str, files: dict[str, str], here:
     return f"expect.{stream} = {toml_text(value)}"
 
 
+def joined_to(text: str, spec: Spec, record: Record) -> tuple[str, str] | None:
+    """Return the text of a spec with a call as a row of a matrix that has rows of its shape, and
+    the name of that matrix; None where none has."""
+    for matrix in spec.matrices:
+        row = _row(matrix, record)
+        if row is not None:
+            return _with_row(text, matrix.index, row), matrix.name
+    return None
+
+
 def _row(matrix: Matrix, record: Record) -> list[object] | None:
     """Return a vector with what came of it as a row of a matrix; None where its rows have another
     shape."""
     if not matrix.columns or matrix.axes or len(matrix.steps) != 1:
         return None
-    names = []
-    for item in matrix.steps[0].line.items:
-        parts = item.parts if isinstance(item, Word) else ()
-        field = parts[0] if len(parts) == 1 else None
-        if not isinstance(field, Field) or field.source.strip() not in matrix.columns:
-            return None
-        names.append(field.source.strip())
-    if len(names) != len(record.argv) or len(set(names)) != len(names):
+    items = matrix.steps[0].line.items
+    if len(items) != len(record.argv):
         return None
-    came: dict[str, object] = dict(zip(names, record.argv, strict=True))
+    came: dict[str, object] = {}
+    for item, word in zip(items, record.argv, strict=True):
+        parts = item.parts if isinstance(item, Word) else ()
+        if parts and all(isinstance(part, Characters) for part in parts):
+            if "".join(part.text for part in parts if isinstance(part, Characters)) != word:
+                return None
+            continue
+        field = parts[0] if len(parts) == 1 else None
+        name = field.source.strip() if isinstance(field, Field) else ""
+        if name not in matrix.columns or name in came:
+            return None
+        came[name] = word
     came |= {"exit": record.exit, "stdout": record.stdout or "", "stderr": record.stderr or "", "note": ""}
     if any(each not in came for each in matrix.columns):
         return None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shlex
 from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from fnmatch import fnmatchcase
 from typing import NamedTuple, TypeAlias
@@ -168,7 +169,11 @@ def nothing_selected(specs: Sequence[Spec], choice: CaseChoice) -> str:
     asked += ["--failed"] if choice.failed else []
     asked += ["--shard {}/{}".format(*choice.shard)] if choice.shard else []
     if not asked:
-        return "the specs have no cases"
+        names = " ".join(shlex.quote(each.path) for each in specs)
+        return (
+            f"{names} has no cases yet\n  keen-matrix try --write {names} -- WORDS saves a call as its first one\n"
+            f"  keen-matrix draft -- PROGRAM writes a signature, from which cases follow"
+        )
     return nothing_matches(specs, asked, choice.only)
 
 

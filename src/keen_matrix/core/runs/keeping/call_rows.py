@@ -1,0 +1,174 @@
+"""Calls and their results as tables of a spec: calls of one shape are rows of one matrix, with the
+words that differ, the exit and both streams as columns.
+
+What varied between two launches is left to be filled in, long output gets a file and a matrix of
+its own, and a crash is not taken for a promise.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+
+from keen_matrix.core.model.open_mark import OPEN
+from keen_matrix.core.model.record import Record
+from keen_matrix.core.runs.keeping.calls import Call, count_words
+from keen_matrix.core.runs.keeping.kept_texts import (
+    LONG_TEXT,
+    MANY_LINES,
+    kept_stream,
+    literal,
+    toml_words,
+    written_value,
+)
+from keen_matrix.core.spec.editing import toml_text
+
+#: Verdicts whose results are no promise.
+BROKEN = ("crashed", "timed-out", "not-started")
+STREAMS = ("stdout", "stderr")
+#: Words of a line that need no quotes.
+PLAIN = re.compile(r"[\w./:=,@%+-]+|\{\w+\}", re.ASCII)
+
+
+class CallResult(NamedTuple):
+    """A call with its result, and that of a second launch where there was one."""
+
+    call: Call
+    record: Record
+    again: Record | None = None
+
+
+class _CallShape(NamedTuple):
+    """What calls have in common that can be rows of one matrix."""
+
+    words: int
+    env: tuple[tuple[str, str], ...]
+    has_stdin: bool
+    stdin_file: str | None
+
+
+def matrices_of(
+    results: Iterable[CallResult], here: str, taken: Iterable[str], name: str = ""
+) -> tuple[str, dict[str, str], list[str]]:
+    """Return matrices of calls as TOML, the files that they need (from the directory of the spec),
+    and their names. `taken` are the names that a spec has already; `name` is given to the first
+    one."""
+    shapes: dict[_CallShape, list[CallResult]] = {}
+    alone: list[CallResult] = []
+    for each in results:
+        call = each.call
+        if not is_short(each.record, here):
+            alone.append(each)
+        else:
+            shape = _CallShape(len(call.words), call.env, call.stdin is not None, call.stdin_file)
+            shapes.setdefault(shape, []).append(each)
+    used, parts, names = set(taken), list[str](), list[str]()
+    files: dict[str, str] = {}
+
+    def unused(wanted: str) -> str:
+        number, found = 2, wanted
+        while found in used:
+            found, number = f"{wanted} {number}", number + 1
+        used.add(found)
+        names.append(found)
+        return found
+
+    for shape, several in shapes.items():
+        wanted = name or _name_of(shape)
+        name = ""
+        parts.append(_table(shape, several, unused(wanted)))
+    for each in alone:
+        wanted = name or (" ".join(each.call.words)[:40] or count_words(0))
+        name = ""
+        parts.append(_single(each, unused(wanted), files, here))
+    return "\n".join(parts), files, names
+
+
+def _name_of(shape: _CallShape) -> str:
+    more = [f"{key}={value}" for key, value in shape.env]
+    more += ["input"] if shape.has_stdin or shape.stdin_file else []
+    return count_words(shape.words) + (f", with {', '.join(more)}" if more else "")
+
+
+def is_short(record: Record, here: str) -> bool:
+    """Tell whether a result fits into cells: an exit, and output that is text, not long, and
+    without the directory of the spec, which a cell cannot name."""
+    if record.signal is not None:
+        return False
+    for stream in STREAMS:
+        text = record.compared_stream(stream) or ""
+        if len(text) > LONG_TEXT or text.count("\n") > MANY_LINES or (len(here) > 1 and here in text):
+            return False
+        if getattr(record, f"{stream}_base64") is not None:
+            return False
+    return True
+
+
+def _around(shape_env: Sequence[tuple[str, str]], stdin_file: str | None) -> list[str]:
+    lines = [f"env.{key} = {toml_text(literal(value))}" for key, value in shape_env]
+    if stdin_file is not None:
+        lines.append(f"stdin.file = {toml_text(literal(stdin_file))}")
+    return lines
+
+
+def _table(shape: _CallShape, several: Sequence[CallResult], name: str) -> str:
+    """Return a matrix with a row for each call."""
+    places = [
+        at for at in range(shape.words) if len(several) == 1 or len({e.call.words[at] for e in several}) > 1
+    ]
+    names = {at: f"word{number}" for number, at in enumerate(places, 1)}
+    first = several[0].call.words
+    line = [f"{{{names[at]}}}" if at in names else literal(first[at]) for at in range(shape.words)]
+    columns = [*names.values(), *(["stdin"] if shape.has_stdin else []), "exit", *STREAMS]
+    lines = ["[[matrix]]", f"name = {toml_text(name)}"]
+    plain = all(PLAIN.fullmatch(each) for each in line)
+    lines.append(
+        f"line = {toml_text(' '.join(line))}" if plain else f"line = [{', '.join(map(toml_text, line))}]"
+    )
+    lines += _around(shape.env, shape.stdin_file)
+    if shape.has_stdin:
+        lines.append('stdin = "{stdin}"')
+    lines.append(f"columns = {written_value(columns)}")
+    lines.append("rows = [")
+    for each in several:
+        cells: list[object] = [each.call.words[at] for at in places]
+        cells += [each.call.stdin or ""] if shape.has_stdin else []
+        cells += [each.record.exit, *(_cell(each, stream) for stream in STREAMS)]
+        lines.append(f"  {written_value(cells)},")
+    lines += ["]", 'expect = { exit = "{exit}", stdout = "{stdout}", stderr = "{stderr}" }']
+    return "\n".join(lines) + "\n"
+
+
+def _varies(each: CallResult, stream: str) -> bool:
+    again = each.again
+    return again is not None and again.compared_stream(stream) != each.record.compared_stream(stream)
+
+
+def _cell(each: CallResult, stream: str) -> str:
+    return OPEN if _varies(each, stream) else each.record.compared_stream(stream) or ""
+
+
+def _single(each: CallResult, name: str, files: dict[str, str], here: str) -> str:
+    """Return a matrix of one call."""
+    call, record = each.call, each.record
+    lines = ["[[matrix]]", f"name = {toml_text(name)}"]
+    lines.append(f"line = {toml_words(call.words)}" if call.words else 'line = ""')
+    lines += _around(call.env, call.stdin_file)
+    if call.stdin is not None:
+        lines.append(f"stdin = {toml_text(literal(call.stdin))}")
+    if record.signal is not None:
+        lines.append(f"expect.signal = {toml_text(record.signal)}")
+    else:
+        lines.append(f"expect.exit = {record.exit}")
+    for stream in STREAMS:
+        if getattr(record, f"{stream}_base64") is not None:
+            lines.append(f"# {stream} is not text, so nothing is expected of it")
+        elif _varies(each, stream):
+            lines.append(f"expect.{stream} = {toml_text(OPEN)}")
+        else:
+            value = kept_stream(record.compared_stream(stream) or "", f"{name}.{stream}", files, here)
+            is_file = isinstance(value, dict)
+            key, text = (f"{stream}.file", value["file"]) if is_file else (stream, value)  # type: ignore[index]
+            lines.append(f"expect.{key} = {toml_text(str(text))}")
+    return "\n".join(lines) + "\n"

@@ -1,0 +1,204 @@
+"""Many calls side by side: read as people type them, shown in a table, for others, and written as rows of a spec."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+import shutil
+import subprocess
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.errors import Misuse
+from keen_matrix.core.runs.keeping.calls import Call, read_calls
+from tests.conftest import Place
+
+PROGRAM = """\
+case "$*" in
+    crash) kill -SEGV $$ ;;
+    long) seq 1 40 ;;
+    when) date +%N ;;
+    raw) printf 'a\\377b' ;;
+    write) echo x > made.txt ;;
+    env) echo "$COLOUR $(cat)" ;;
+    "") echo "usage: fare PORT" >&2; exit 2 ;;
+    -*) echo "fare: unknown option $1" >&2; exit 2 ;;
+    *) echo "fare to $1${2:+ and $2}" ;;
+esac
+"""
+CALLS = """\
+# the calls that I always type
+Skerry
+Holm
+"two words"
+
+Skerry 'Ada T.'
+Voe x  # and a remark
+-q
+COLOUR=red env < names.txt
+echo hello | COLOUR=blue env
+"""
+
+
+@pytest.fixture
+def office(place: Place) -> Place:
+    place.write("fare.sh", PROGRAM)
+    place.write("calls.txt", CALLS)
+    place.write("names.txt", "Ola B.\n")
+    return place
+
+
+TYPED = [
+    ("Skerry", Call(words=("Skerry",))), ("'two words' \"a b\" c\\ d", Call(words=("two words", "a b", "c d"))), ('""', Call(words=("",))),
+    ("$HOME *.txt ~", Call(words=("$HOME", "*.txt", "~"))), ("a#b # c", Call(words=("a#b",))), ("'a | b'", Call(words=("a | b",))),
+    ("A=1 B='x y' c", Call(words=("c",), env=(("A", "1"), ("B", "x y")))), ("A=1", Call(words=(), env=(("A", "1"),))),
+    ("a < f.txt", Call(words=("a",), stdin_file="f.txt")), ("echo a b | c", Call(words=("c",), stdin="a b\n")),
+    ("echo -n a | c", Call(words=("c",), stdin="a")), ("printf 'a\\nb\\n' | c", Call(words=("c",), stdin="a\nb\n")),
+    ('"a\\"b\\\\c"', Call(words=('a"b\\c',))), ("--n=3 -x", Call(words=("--n=3", "-x"))), ("'' ''", Call(words=("", ""))),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("line", "call"), TYPED, ids=[line for line, _ in TYPED])
+def test_a_line_is_read_as_it_is_typed(line: str, call: Call) -> None:
+    assert read_calls(f"# first\n\n{line}\n", "calls.txt") == [call]
+    if not re.search(r"[$*~<|=#]", line):  # where a shell would do more than split
+        split = subprocess.run(["sh", "-c", f"printf '%s\\n' {line}"], capture_output=True, text=True, check=True).stdout
+        assert split.split("\n")[:-1] == list(call.words)
+
+
+@pytest.mark.parametrize(("line", "place"), [
+    ("a | b", "2:3: | needs a shell"), ("a && b", "2:3: && needs a shell"), ("a > f", "2:3: > needs a shell"), ("cat f | a", "2:7: | needs a shell"),
+    ("a 'b", "2:3: this quote is never closed"), ("a; b", "2:2: ; needs a shell"), ("echo a | b < f", "2:12: the input is piped in already"),
+    ("printf '%s' a | b", "2:15: | needs a shell"), ("a <", "2:3: < needs a shell"),
+])  # fmt: skip
+def test_what_needs_a_shell_is_an_error_with_its_place(line: str, place: str) -> None:
+    with pytest.raises(Misuse, match=re.escape(f"calls.txt:{place}")):
+        read_calls(f"ok\n{line}\n", "calls.txt")
+
+
+def test_calls_are_shown_side_by_side(office: Place) -> None:
+    out = office.call("try", "--calls", "calls.txt", "--", "sh", "fare.sh").out
+    rows = [re.split(r"\s{2,}", line.strip()) for line in out.splitlines()[1:9]]
+    assert [row[0] for row in rows] == ["Skerry", "Holm", "'two words'", "Skerry 'Ada T.'", "Voe x", "-q", "COLOUR=red env < names.txt", "COLOUR=blue env < 'hello\\n'"]
+    assert "fare to two words" in out and "2> fare: unknown option -q" in out and "red Ola B." in out and "blue hello" in out
+    assert out.splitlines()[6].count("▸") == 2, "another exit and another output than the row before"
+    assert "--new FILE" in out.splitlines()[-1]
+
+
+def test_equal_results_are_joined_and_whole_output_is_shown(office: Place) -> None:
+    office.write("same.txt", "-q\nSkerry\n-q\nlong\n")
+    out = office.call("try", "--calls", "same.txt", "--group", "--", "sh", "fare.sh").out
+    assert out.count("unknown option") == 1 and out.count("  -q") == 2 and "… 36 more lines" in out
+    full = office.call("try", "--calls", "same.txt", "--full", "--", "sh", "fare.sh").out
+    assert full.count("$ ") == 4 and "│ 40\n" in full and "exit 2" in full
+    assert "1 'two words'" in office.call("try", "--calls", "calls.txt", "--words", "--", "sh", "fare.sh").out
+
+
+def test_a_pattern_with_axes_and_a_matrix_of_a_spec(office: Place) -> None:
+    out = office.call("try", "--line", "{port} [{name}]", "--axis", "port=Skerry,Holm", "--axis", "name=Ada,Ola", "--", "sh", "fare.sh").out
+    assert out.count("fare to") == 6
+    office.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/fare.sh"\n[[matrix]]\nname = "ports"\nline = "{p}"\naxes.p = ["Voe", "Holm"]\n')
+    assert office.call("try", "f.matrix.toml", "--matrix", "ports").out.count("fare to") == 2
+    wrong = office.call("try", "f.matrix.toml", "--matrix", "port")
+    assert wrong.status == 2 and 'did you mean "ports"?' in wrong.err
+
+
+def test_what_a_call_gets(office: Place) -> None:
+    came = office.call("try", "--input", "hello", "--env", "COLOUR=red", "--", "sh", "fare.sh", "env")
+    assert "│ red hello" in came.out
+    came = office.call("try", "--input-file", "names.txt", "--file", "put.txt=names.txt", "--calls", "-", "--", "sh", "fare.sh", stdin="env\nCOLOUR=b env\n")
+    assert "Ola B." in came.out and "b Ola B." in came.out
+
+
+@pytest.mark.parametrize(("words", "text"), [
+    (["--axis", "a=1", "--", "sh"], "--axis goes with --line only"), (["--full", "--", "sh", "fare.sh"], "--full shows many calls"),
+    (["--calls", "none.txt", "--", "sh"], "none.txt cannot be read"), (["--calls", "empty.txt", "--", "sh"], "empty.txt has no calls"),
+    (["--calls", "calls.txt", "--line", "a", "--", "sh"], "--calls does not go with --line"), (["--calls", "calls.txt"], "needs the words that start a program"),
+    (["--matrix", "m", "--", "sh"], "--matrix needs the spec"), (["-o", "x", "--calls", "calls.txt", "--", "sh"], "-o goes with --format only"),
+    (["--env", "x", "--", "sh", "fare.sh"], "expected NAME=VALUE"), (["--file", "a=none", "--", "sh", "fare.sh"], "a file that exists"),
+    (["--calls", "calls.txt", "--write", "x", "--", "sh"], "--write needs the spec to write into"),
+])  # fmt: skip
+def test_options_that_do_not_fit(office: Place, words: list[str], text: str) -> None:
+    office.write("empty.txt", "# nothing\n")
+    came = office.call("try", *words)
+    assert came.status == 2 and text in came.err, came
+
+
+def test_an_option_of_ours_after_the_dashes_is_said(office: Place) -> None:
+    assert "--write after -- is a word of the program" in office.call("try", "--", "sh", "fare.sh", "--write").err
+
+
+def test_from_calls_to_a_green_spec_elsewhere_that_notices_a_change(office: Place, tmp_path: Path) -> None:
+    office.write("more.txt", CALLS + "long\nraw\nwhen\ncrash\n")
+    came = office.call("try", "--calls", "more.txt", "--new", "fare.matrix.toml", "--", "sh", "fare.sh")
+    assert "fare.matrix.toml written" in came.out and "not saved, because it crashed: crash" in came.err
+    spec = tomllib.loads((office.directory / "fare.matrix.toml").read_text())
+    names = [matrix["name"] for matrix in spec["matrix"]]
+    assert names == ["one word", "two words", "one word, with COLOUR=red, input", "one word, with COLOUR=blue, input", "long", "raw"]
+    assert [len(matrix.get("rows", [])) for matrix in spec["matrix"]] == [5, 2, 1, 1, 0, 0], "calls of one shape are rows of one matrix"
+    assert (office.directory / "expected/long.stdout.txt").read_text().count("\n") == 40
+    ran = office.call("run")
+    assert ran.status == 1 and "10 passed, 1 unchecked" in ran.out, "what varied is left to be filled in"
+    text = (office.directory / "fare.matrix.toml").read_text()
+    office.write("fare.matrix.toml", "\n".join(line for line in text.split("\n") if '["when"' not in line))
+    there = Place(tmp_path / "elsewhere")
+    shutil.copytree(office.directory, there.directory, ignore=shutil.ignore_patterns(".keen-matrix"))
+    assert there.call("run").status == 0
+    there.write("fare.sh", PROGRAM.replace("fare to", "a fare to"))
+    assert there.call("run").status == 1
+    again = office.call("try", "--calls", "calls.txt", "--new", "fare.matrix.toml", "--", "sh", "fare.sh")
+    assert again.status == 2 and "exists already" in again.err
+
+
+def test_later_calls_join_their_matrix(office: Place) -> None:
+    office.call("try", "--calls", "calls.txt", "--new", "fare.matrix.toml", "--", "sh", "fare.sh")
+    came = office.call("try", "--calls", "-", "--write", "fare.matrix.toml", stdin="Voe\n-x y\na b c\n")
+    assert 'rows of "one word", rows of "two words", the matrix "three words"' in came.out, came
+    single = office.call("try", "fare.matrix.toml", "--write", "--", "d", "e", "f")
+    assert 'a row of "three words"' in single.out, single
+    assert office.call("run").status == 0 and len(office.cases()) == 12
+
+
+SHOWN = [("json", '"kind": "calls"'), ("csv", "call,exit,signal"), ("markdown", "### 8 calls of `sh fare.sh`"), ("html", "<h1>8 calls of")]
+
+
+@pytest.mark.parametrize(("format", "start"), SHOWN)
+def test_calls_for_others(office: Place, format: str, start: str) -> None:
+    words = ["try", "--calls", "calls.txt", "--format", format]
+    came = office.call(*words, "--", "sh", "fare.sh")
+    assert start in came.out and "fare to two words" in came.out and came.err == ""
+    assert office.call(*words, "-o", "out", "--", "sh", "fare.sh").status == 0
+    assert office.call(*words, "-o", "out", "--", "sh", "fare.sh").status == 0, "an earlier one is replaced"
+    refused = office.call(*words, "-o", "names.txt", "--", "sh", "fare.sh")
+    assert refused.status == 2 and (office.directory / "names.txt").read_text() == "Ola B.\n"
+
+
+def test_what_a_program_prints_is_only_text_on_the_page_and_in_tables(office: Place) -> None:
+    office.write("calls.txt", "'<script>alert(1)</script>'\n'=1+1'\n")
+    page = office.call("try", "--calls", "calls.txt", "--format", "html", "--", "echo").out
+    assert "<script>alert" not in page and "script-src 'sha256-" in page
+    rows = list(csv.reader(io.StringIO(office.call("try", "--calls", "calls.txt", "--format", "csv", "--", "echo").out)))
+    assert rows[2][0] == "'=1+1" and rows[2][3] == "'=1+1\n"
+    found = json.loads(office.call("try", "--calls", "calls.txt", "--format", "json", "--", "echo").out)
+    assert found["calls"][1]["argv"] == ["=1+1"] and found["calls"][1]["stdout"] == "=1+1\n"
+
+
+def test_a_run_without_expectations_shows_the_results(office: Place) -> None:
+    office.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/fare.sh"\n[[matrix]]\nname = "ports"\nline = "{p}"\naxes.p = ["Voe", "Holm"]\n')
+    came = office.call("run")
+    assert came.status == 1 and "fare to Voe" in came.out and "fare to Holm" in came.out and "2 unchecked" in came.out
+    assert "keen-matrix try --matrix ports --write f.matrix.toml" in came.out
+    assert office.call("try", "--matrix", "ports", "--write", "f.matrix.toml").status == 0
+    assert "1 unchecked" not in office.call("run", "--only", "one word").out
+
+
+def test_a_program_alone_is_a_spec(office: Place) -> None:
+    office.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/fare.sh"\n')
+    assert "no cases yet" in (came := office.call("lint")).out and came.status == 0
+    ran = office.call("run")
+    assert ran.status == 3 and "keen-matrix try --write" in ran.err and "keen-matrix draft" in ran.err
+    assert office.call("try", "f.matrix.toml", "--write", "--", "Skerry").status == 0 and office.call("run").status == 0
