@@ -41,7 +41,7 @@ VARIES = (
     (re.compile(r"\(\d+ characters\)"), "(… characters)"),
 )
 """What is another each time: it is not compared."""
-SLOW = re.compile(r"^the time went into .*\n?", re.MULTILINE)
+SLOW = re.compile(r"^time: .*\n?", re.MULTILINE)
 """Is said of a run on a machine on which it takes long."""
 SECONDS = 120
 

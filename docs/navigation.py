@@ -8,6 +8,7 @@ import re
 SECTIONS: dict[str, list[tuple[str, str]]] = {
     "Begin": [
         ("tutorial.md", "Tutorial"),
+        ("looking.md", "Look first"),
         ("drafting.md", "From a program to a spec"),
         ("loop.md", "The working loop"),
         ("concepts.md", "Concepts"),

@@ -8,6 +8,7 @@ import os
 import shlex
 import sys
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.cli.call_options import are_many
@@ -41,20 +42,25 @@ def calls_of(options: argparse.Namespace) -> list[Call] | None:
     if options.calls is None:
         return None
     name = "standard input" if options.calls == "-" else options.calls
-    try:
-        if options.calls == "-":
-            text = sys.stdin.buffer.read().decode("utf-8", "surrogateescape")
-        else:
-            with open(options.calls, encoding="utf-8", errors="surrogateescape") as file:
-                text = file.read()
-    except OSError as error:
-        raise Misuse(f"{options.calls} cannot be read: {error.strerror}") from None
+    text = _text_of(options.calls)
     found = read_calls(text, name)
     if not found:
         raise Misuse(f"{name} has no calls; write the words of one on each line")
     if len(found) > MOST_CALLS:
         raise Misuse(f"{name} has {len(found):,} calls; at most {MOST_CALLS:,} are looked at side by side")
     return found
+
+
+@lru_cache(maxsize=1)
+def _text_of(name: str) -> str:
+    """Return the text of a file of calls; it is asked for twice, and a pipe only gives it once."""
+    try:
+        if name == "-":
+            return sys.stdin.buffer.read().decode("utf-8", "surrogateescape")
+        with open(name, encoding="utf-8", errors="surrogateescape") as file:
+            return file.read()
+    except OSError as error:
+        raise Misuse(f"{name} cannot be read: {error.strerror}") from None
 
 
 def given_to_all(options: argparse.Namespace) -> list[str]:
