@@ -15,6 +15,7 @@ from keen_matrix.cli.call_options import are_many
 from keen_matrix.cli.shared import remark, text_of_spec
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.runs.keeping.call_rows import around_lines
 from keen_matrix.core.runs.keeping.calls import Call, read_calls
 from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words
 from keen_matrix.core.spec.editing import toml_text
@@ -63,50 +64,44 @@ def _text_of(name: str) -> str:
         raise Misuse(f"{name} cannot be read: {error.strerror}") from None
 
 
-def given_to_all(options: argparse.Namespace) -> list[str]:
-    """Return what every call gets, as lines of a matrix. Raises Misuse."""
-    lines = []
+def common_of(options: argparse.Namespace) -> Call:
+    """Return what every call gets, as a call without words. Raises Misuse."""
+    env, files = [], []
     for each in options.env:
         name, equals, value = each.partition("=")
         if not equals or not name:
             raise Misuse(f"--env {each}: expected NAME=VALUE")
-        lines.append(f"env.{toml_text(name)} = {toml_text(literal(value))}")
+        env.append((name, value))
     for each in options.file:
         name, equals, source = each.partition("=")
         if not equals or not name or not os.path.exists(source):
             raise Misuse(f"--file {each}: expected NAME=SOURCE, a file that exists")
-        path = literal(os.path.abspath(source))
-        lines.append(f"files.{toml_text(literal(name))} = {{ copy = {toml_text(path)} }}")
-    if options.input is not None:
-        lines.append(f"stdin = {toml_text(literal(options.input))}")
-    if options.input_file is not None:
-        lines.append(f"stdin.file = {toml_text(literal(os.path.abspath(options.input_file)))}")
-    return lines
+        files.append((name, source))
+    if options.input_file is not None and not os.path.isfile(options.input_file):
+        raise Misuse(f"--input-file {options.input_file}: there is no such file")
+    return Call(
+        words=(), env=tuple(env), files=tuple(files), stdin=options.input, stdin_file=options.input_file
+    )
 
 
-def call_matrices(calls: Sequence[Call], common: Sequence[str], leading: Sequence[str] = ()) -> str:
+def call_matrices(calls: Sequence[Call], here: str, leading: Sequence[str] = ()) -> str:
     """Return a matrix for each call; `leading` are words in front of its own."""
     parts = []
     for number, call in enumerate(calls, 1):
         words = (*leading, *call.words)
         lines = ["[[matrix]]", f"name = {toml_text(NAME.format(number))}"]
         lines.append(f"line = {toml_words(words)}" if words else 'line = ""')
-        own = {name for name, _ in call.env}
-        lines += [
-            each for each in common if not any(each.startswith(f"env.{toml_text(name)} ") for name in own)
-        ]
-        lines += [f"env.{toml_text(name)} = {toml_text(literal(value))}" for name, value in call.env]
-        if call.stdin is not None or call.stdin_file is not None:
-            lines = [each for each in lines if not each.startswith("stdin")]
-        if call.stdin is not None:
-            lines.append(f"stdin = {toml_text(literal(call.stdin))}")
-        if call.stdin_file is not None:
-            lines.append(f"stdin.file = {toml_text(literal(os.path.abspath(call.stdin_file)))}")
-        parts.append("\n".join(lines))
+        parts.append("\n".join([*lines, *given_lines(call, here)]))
     return "\n".join(parts) + "\n"
 
 
-def pattern_matrix(options: argparse.Namespace, leading: Sequence[str]) -> str:
+def given_lines(call: Call, here: str) -> list[str]:
+    """Return all that is put around a call, as lines of a matrix."""
+    typed = [f"stdin = {toml_text(literal(call.stdin))}"] if call.stdin is not None else []
+    return [*around_lines(call, here), *typed]
+
+
+def pattern_matrix(options: argparse.Namespace, leading: Sequence[str], common: Call, here: str) -> str:
     """Return the matrix of a pattern with its axes. Raises Misuse."""
     lead = " ".join(shell_line([literal(each)]) for each in leading)
     lines = ["[[matrix]]", f"name = {toml_text(NAME.format(1))}"]
@@ -116,7 +111,7 @@ def pattern_matrix(options: argparse.Namespace, leading: Sequence[str]) -> str:
         if not equals or not name.isidentifier():
             raise Misuse(f"--axis {each}: expected NAME=VALUE,VALUE")
         lines.append(f"axes.{name} = [{', '.join(map(toml_text, values.split(',')))}]")
-    return "\n".join([*lines, *given_to_all(options)]) + "\n"
+    return "\n".join([*lines, *given_lines(common, here)]) + "\n"
 
 
 class Asked(NamedTuple):
@@ -186,11 +181,13 @@ def with_calls(asked: Asked, options: argparse.Namespace) -> tuple[Spec, list[Ca
     calls where they were listed."""
     if options.matrix:
         return (*_of_matrix(asked, options.matrix), None)
+    common, here = common_of(options), os.path.dirname(os.path.abspath(asked.path))
     calls = [asked.single] if asked.single is not None else calls_of(options)
     if calls is None:
-        more = pattern_matrix(options, asked.leading)
+        more = pattern_matrix(options, asked.leading, common, here)
     else:
-        more = call_matrices(calls, given_to_all(options), asked.leading)
+        calls = [each.with_common(common) for each in calls]
+        more = call_matrices(calls, here, asked.leading)
     spec = load_spec(asked.path, f"{asked.text}\n{more}")
     count = len(calls) if calls is not None else 1
     own = [each for each in spec.matrices if not each.family][-count:]

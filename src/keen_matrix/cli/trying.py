@@ -122,10 +122,10 @@ def _try_many(
     pool: WorkerPool,
 ) -> int:
     """Run calls and show them side by side."""
-    from keen_matrix.cli.calls import asked_of, run_calls, typed_lines, with_calls, write_results
+    from keen_matrix.cli.calls import asked_of, common_of, run_calls, typed_lines, with_calls, write_results
     from keen_matrix.cli.console.calls import shown_calls, write_calls
     from keen_matrix.core.runs.keeping.call_rows import CallResult
-    from keen_matrix.core.runs.keeping.calls import Call
+    from keen_matrix.core.structs import replace
 
     asked = asked_of(options, paths, words)
     spec, cases, calls = with_calls(asked, options)
@@ -139,9 +139,9 @@ def _try_many(
         is_full = options.full or asked.single is not None
         write_calls(screen, shown, full=is_full, words=options.words_shown)
     if options.write is not None or options.new is not None:
-        again = run_calls(spec, cases, pool)
+        again, common = run_calls(spec, cases, pool), common_of(options)
         made = [
-            CallResult(call or Call(words=case.argv), record, other)
+            CallResult(replace(call or common, words=case.argv), record, other)
             for case, record, other, call in zip(
                 cases, records, again, calls or itertools.repeat(None, len(cases)), strict=True
             )

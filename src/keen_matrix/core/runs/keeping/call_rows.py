@@ -7,6 +7,7 @@ its own, and a crash is not taken for a promise.
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
@@ -22,7 +23,7 @@ from keen_matrix.core.runs.keeping.kept_texts import (
     toml_words,
     written_value,
 )
-from keen_matrix.core.spec.editing import toml_text
+from keen_matrix.core.spec.editing import toml_key, toml_text
 
 #: Verdicts whose results are no promise.
 BROKEN = ("crashed", "timed-out", "not-started")
@@ -46,6 +47,7 @@ class _CallShape(NamedTuple):
     env: tuple[tuple[str, str], ...]
     has_stdin: bool
     stdin_file: str | None
+    files: tuple[tuple[str, str], ...]
 
 
 def matrices_of(
@@ -61,7 +63,7 @@ def matrices_of(
         if not is_short(each.record, here):
             alone.append(each)
         else:
-            shape = _CallShape(len(call.words), call.env, call.stdin is not None, call.stdin_file)
+            shape = _CallShape(len(call.words), call.env, call.stdin is not None, call.stdin_file, call.files)
             shapes.setdefault(shape, []).append(each)
     used, parts, names = set(taken), list[str](), list[str]()
     files: dict[str, str] = {}
@@ -77,7 +79,7 @@ def matrices_of(
     for shape, several in shapes.items():
         wanted = name or _name_of(shape)
         name = ""
-        parts.append(_table(shape, several, unused(wanted)))
+        parts.append(_table(shape, several, unused(wanted), here))
     for each in alone:
         wanted = name or (" ".join(each.call.words)[:40] or count_words(0))
         name = ""
@@ -105,14 +107,20 @@ def is_short(record: Record, here: str) -> bool:
     return True
 
 
-def _around(shape_env: Sequence[tuple[str, str]], stdin_file: str | None) -> list[str]:
-    lines = [f"env.{key} = {toml_text(literal(value))}" for key, value in shape_env]
-    if stdin_file is not None:
-        lines.append(f"stdin.file = {toml_text(literal(stdin_file))}")
+def around_lines(call: Call | _CallShape, here: str) -> list[str]:
+    """Return what is put around a call, but for a text of standard input, as lines of a matrix;
+    files are named from the directory of the spec."""
+    lines = [f"env.{toml_key(key)} = {toml_text(literal(value))}" for key, value in call.env]
+    for name, source in call.files:
+        copied = "{here}/" + literal(os.path.relpath(os.path.abspath(source), here))
+        lines.append(f"files.{toml_text(literal(name))} = {{ copy = {toml_text(copied)} }}")
+    if call.stdin_file is not None:
+        file = os.path.relpath(os.path.abspath(call.stdin_file), here)
+        lines.append(f"stdin.file = {toml_text(literal(file))}")
     return lines
 
 
-def _table(shape: _CallShape, several: Sequence[CallResult], name: str) -> str:
+def _table(shape: _CallShape, several: Sequence[CallResult], name: str, here: str) -> str:
     """Return a matrix with a row for each call."""
     places = [
         at for at in range(shape.words) if len(several) == 1 or len({e.call.words[at] for e in several}) > 1
@@ -126,7 +134,7 @@ def _table(shape: _CallShape, several: Sequence[CallResult], name: str) -> str:
     lines.append(
         f"line = {toml_text(' '.join(line))}" if plain else f"line = [{', '.join(map(toml_text, line))}]"
     )
-    lines += _around(shape.env, shape.stdin_file)
+    lines += around_lines(shape, here)
     if shape.has_stdin:
         lines.append('stdin = "{stdin}"')
     lines.append(f"columns = {written_value(columns)}")
@@ -154,7 +162,7 @@ def _single(each: CallResult, name: str, files: dict[str, str], here: str) -> st
     call, record = each.call, each.record
     lines = ["[[matrix]]", f"name = {toml_text(name)}"]
     lines.append(f"line = {toml_words(call.words)}" if call.words else 'line = ""')
-    lines += _around(call.env, call.stdin_file)
+    lines += around_lines(call, here)
     if call.stdin is not None:
         lines.append(f"stdin = {toml_text(literal(call.stdin))}")
     if record.signal is not None:

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.structs import Struct
+from keen_matrix.core.structs import Struct, replace
 
 OPERATORS = "|&;<>()"
 _ASSIGNMENT = re.compile(r"([A-Za-z_]\w*)=", re.ASCII)
@@ -32,6 +32,20 @@ class Call(Struct, frozen=True, kw_only=True):
     stdin: str | None = None
     #: A file that is standard input, as it was typed.
     stdin_file: str | None = None
+    #: Names of files in the case's directory, and the files they are copies of.
+    files: tuple[tuple[str, str], ...] = ()
+
+    def with_common(self, common: Call) -> Call:
+        """Return this call with what all calls get; its own input and variables win."""
+        own = {name for name, _ in self.env}
+        has_input = self.stdin is not None or self.stdin_file is not None
+        return replace(
+            self,
+            env=(*(each for each in common.env if each[0] not in own), *self.env),
+            stdin=self.stdin if has_input else common.stdin,
+            stdin_file=self.stdin_file if has_input else common.stdin_file,
+            files=(*common.files, *self.files),
+        )
 
 
 class Token(NamedTuple):
