@@ -202,3 +202,29 @@ def test_each_vector_that_follows_is_one_change_away(tmp_path: Path) -> None:
     for case in cases:
         status = spec.signature.judge(case.argv).status
         assert status == ("refused" if case.family == "refusals" else "accepted"), case
+
+
+def test_all_calls_of_a_session_side_by_side(office: Place) -> None:
+    out = said(office, "Holm", "-n 3 Holm", ":table")
+    table = out.rpartition("try> :table")[2]
+    assert "call " in table and table.count("fare of Holm") == 2
+
+
+def test_what_the_next_calls_get(office: Place) -> None:
+    office.write("names.txt", "Ola B.\n")
+    office.write("cat.toml", '[program]\nlaunch = "sh -c \'cat; echo $COLOUR; ls\'"\n')
+    came = office.call("try", "cat.toml", stdin=":input Ada T.\n:env COLOUR=red\n:file names.txt\n:none\n:input\n:env\n:file\n:none\n:env x\n:file none\n")
+    first, _, later = came.out.partition("try> :input\n")
+    assert "stdout   0" in first and "│ Ada T." in first and "│ red" in first and "│ names.txt" in first
+    assert "│ names.txt" not in later.partition("try> :none")[2] and "expected :env NAME=VALUE" in later and "none does not exist" in later
+    office.call("try", "cat.toml", stdin=":input Ada T.\n:env COLOUR=red\n:file names.txt\n:none\n:write\n")
+    spec = (office.directory / "cat.toml").read_text()
+    assert 'env.COLOUR = "red"' in spec and 'files."names.txt" = { copy = "{here}/names.txt" }' in spec
+    assert office.call("run", "cat.toml").status == 0
+
+
+def test_what_was_written_is_taken_back(office: Place) -> None:
+    before = (office.directory / "fare.matrix.toml").read_text()
+    out = said(office, "Holm", ":write", ":undo", ":undo", "quit", "Holm")
+    assert (office.directory / "fare.matrix.toml").read_text() == before
+    assert "is as before the last :write" in out and "nothing was written in this session" in out and out.endswith("try> quit\n")

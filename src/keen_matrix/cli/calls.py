@@ -20,6 +20,7 @@ from keen_matrix.core.runs.keeping.calls import Call, read_calls
 from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words
 from keen_matrix.core.spec.editing import toml_text
 from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.unfold import unfold_matrix
 from keen_matrix.wording.safe import shell_line
 from keen_matrix.wording.signs import verdict_text
@@ -226,25 +227,27 @@ def run_calls(spec: Spec, cases: Sequence[Case], pool: WorkerPool) -> list[Recor
 
 
 def _numbered(case: Case, number: int) -> Case:
-    from keen_matrix.core.structs import replace
-
     return replace(case, sequence=number)
 
 
 def typed_lines(cases: Sequence[Case], calls: Sequence[Call] | None, leading: int) -> list[str]:
     """Return the calls as they are shown: their words, and what is put around them."""
-    lines = []
-    for number, case in enumerate(cases):
-        line = shell_line(case.argv[leading:])
-        call = calls[number] if calls is not None else None
-        if call is not None:
-            line = " ".join([*(f"{name}={shell_line([value])}" for name, value in call.env), line]).strip()
-            if call.stdin is not None:
-                line = f"{line} < {shell_line([call.stdin])}".strip()
-            elif call.stdin_file is not None:
-                line = f"{line} < {call.stdin_file}"
-        lines.append(line)
-    return lines
+    bare = Call(words=())
+    return [
+        call_line(replace(calls[number] if calls is not None else bare, words=case.argv[leading:]))
+        for number, case in enumerate(cases)
+    ]
+
+
+def call_line(call: Call) -> str:
+    """Return a call as a shell would be told of it."""
+    parts = [f"{name}={shell_line([value])}" for name, value in call.env]
+    parts += [shell_line(call.words)] if call.words else []
+    if call.stdin is not None:
+        parts.append(f"< {shell_line([call.stdin])}")
+    elif call.stdin_file is not None:
+        parts.append(f"< {call.stdin_file}")
+    return " ".join(parts)
 
 
 def write_results(

@@ -14,6 +14,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from typing import TYPE_CHECKING, NamedTuple
 
+from keen_matrix.cli.calls import call_line, given_lines
 from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.live import LiveStreams
 from keen_matrix.cli.shared import remark, text_of_spec, write_spec
@@ -25,8 +26,10 @@ from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.record import PASSING, Record, StepRecord
 from keen_matrix.core.results.compare import change_of
 from keen_matrix.core.results.journal import DIRECTORY
+from keen_matrix.core.runs.keeping.calls import Call
 from keen_matrix.core.runs.keeping.trying import TriedCase, tried_case, with_vector
 from keen_matrix.core.runs.starting.once import used_by
+from keen_matrix.core.structs import replace
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
 from keen_matrix.wording.safe import cut, escape, pad, shell_line
@@ -47,6 +50,10 @@ COMMANDS = {
     ":compare": "show how the last result differs from the one before",
     ":follow": "run what follows from the last call: its refusals and rephrasings",
     ":write": "write the last call and its result into the spec; :write NAME as a matrix of that name",
+    ":table": "show all calls of this session side by side",
+    ":input": "text of standard input for the next calls; :input alone takes it away",
+    ":env": "a variable for the next calls, NAME=VALUE; :env alone takes all away",
+    ":file": "a copy of a file in the directory of the next calls, NAME or NAME=SOURCE",
     ":undo": "take the last :write back",
     ":why": "show what the spec says about the last call, and all its expectations",
     ":help": "show this",
@@ -71,6 +78,7 @@ class _WrittenCall(NamedTuple):
 class _TypedCall(NamedTuple):
     tried: TriedCase
     record: Record
+    call: Call
 
 
 def typed_words(line: str) -> list[str]:
@@ -90,6 +98,8 @@ class Prompt:
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_TypedCall] = []
+        #: What the next calls get.
+        self._given = Call(words=())
         #: What was written, the last at the end.
         self._written: list[_WrittenCall] = []
         #: Whether the last vector did not do as it must.
@@ -133,6 +143,10 @@ class Prompt:
             ":compare": self._compare,
             ":follow": self._follow,
             ":write": lambda: self._keep(rest.strip()),
+            ":table": self._table,
+            ":input": lambda: self._give(stdin=_line_of(rest)),
+            ":env": lambda: self._give_variable(rest.strip()),
+            ":file": lambda: self._give_file(rest.strip()),
             ":undo": self._undo,
             ":why": self._why,
             ":help": lambda: _write_help(self.screen),
@@ -154,9 +168,39 @@ class Prompt:
         """Return a vector as a case of the spec as it is now."""
         if stamp(self.path) != self._stamp:
             self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
-        tried = tried_case(self.path, self._text, words)
+        given = given_lines(self._given, os.path.dirname(os.path.abspath(self.path)))
+        tried = tried_case(self.path, self._text, words, given)
         self.spec = tried.spec
         return tried
+
+    def _give(self, **changes: object) -> None:
+        """Change what the next calls get, and say what that is."""
+        self._given = replace(self._given, **changes)
+        shown = call_line(self._given)
+        self.screen.line(
+            (f"the next calls get  {shown}" if shown else "the next calls get nothing more", "dim")
+        )
+
+    def _give_variable(self, text: str) -> None:
+        name, equals, value = text.partition("=")
+        if text and not (name and equals):
+            raise Misuse(f"expected :env NAME=VALUE, found {text!r}")
+        others = tuple(each for each in self._given.env if each[0] != name)
+        self._give(env=(*others, (name, value)) if text else ())
+
+    def _give_file(self, text: str) -> None:
+        name, _, source = text.partition("=")
+        if text and not os.path.exists(source or name):
+            raise Misuse(f"{source or name} does not exist; :file NAME=SOURCE copies SOURCE to NAME")
+        others = tuple(each for each in self._given.files if each[0] != name)
+        self._give(files=(*others, (name, source or name)) if text else ())
+
+    def _table(self) -> None:
+        from keen_matrix.cli.console.calls import shown_calls, write_calls
+
+        self._last  # noqa: B018 - says that nothing was tried yet
+        rows = [(call_line(each.call), each.record) for each in self.came]
+        write_calls(self.screen, shown_calls(rows, grouped=False), full=False, words=False)
 
     def _try(self, words: list[str]) -> None:
         """Launch a vector, show what comes and what is to be said of it."""
@@ -177,7 +221,7 @@ class Prompt:
                 screen.line(("  other than before", "warn"), f"   {told}   ", (":compare shows all", "dim"))
             else:
                 screen.line(("  as before", "dim"))
-        self.came.append(_TypedCall(tried, record))
+        self.came.append(_TypedCall(tried, record, replace(self._given, words=record.argv)))
         self.failed = record.verdict not in (*PASSING, "unchecked")
 
     def _write(self, tried: TriedCase, record: Record, live: LiveStreams) -> None:
@@ -259,7 +303,7 @@ class Prompt:
         last = self._last
         if stamp(self.path) != self._stamp:
             raise Misuse(f"{self.path} was changed since; :again tries it as the spec is now")
-        kept = with_vector(self._text, last.tried, last.record, name)
+        kept = with_vector(self._text, last.tried, last.record, name, last.call)
         before = self._text
         write_kept(self.screen, self.path, before, kept)
         self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
@@ -284,6 +328,11 @@ class Prompt:
 
         tried = self._last.tried
         write_why(self.screen, tried.spec, tried.matrix, tried.case, brief=not tried.is_there)
+
+
+def _line_of(rest: str) -> str | None:
+    """Return a text of standard input as it is typed: a line, whose newline is added."""
+    return f"{rest.strip()}\n" if rest.strip() else None
 
 
 def _write_help(screen: Screen) -> None:

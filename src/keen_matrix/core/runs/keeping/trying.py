@@ -41,17 +41,18 @@ class TriedCase(NamedTuple):
     is_there: bool
 
 
-def tried_case(path: str, text: str, words: Sequence[str]) -> TriedCase:
-    """Return a vector as a case of a spec. Raises SpecFault when the spec is wrong."""
+def tried_case(path: str, text: str, words: Sequence[str], given: Sequence[str] = ()) -> TriedCase:
+    """Return a vector as a case of a spec; `given` is what is put around it, as lines of a matrix.
+    Raises SpecFault when the spec is wrong."""
     spec = load_spec(path, text)
     argv = tuple(words)
-    for matrix in (*(each for each in spec.matrices if not each.family), *spec.matrices):
+    for matrix in () if given else (*(each for each in spec.matrices if not each.family), *spec.matrices):
         for case in itertools.islice(unfold_matrix(spec, matrix), MOST_LOOKED_AT):
             if case.argv == argv and not case.more and not case.fault:
                 return TriedCase(spec, matrix, case, True)
     name = unused_name(spec, "tried")
     line = f"line = {toml_words(words)}" if words else 'line = ""'
-    more = f"{_ending(text)}[[matrix]]\nname = {toml_text(name)}\n{line}\n"
+    more = "\n".join([f"{_ending(text)}[[matrix]]", f"name = {toml_text(name)}", line, *given, ""])
     spec = load_spec(path, text + more)
     matrix = next(each for each in spec.matrices if each.name == name)
     return TriedCase(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
@@ -119,9 +120,12 @@ class KeptText(NamedTuple):
     files: dict[str, str]
 
 
-def with_vector(text: str, tried: TriedCase, record: Record, name: str = "") -> KeptText:
+def with_vector(
+    text: str, tried: TriedCase, record: Record, name: str = "", call: Call | None = None
+) -> KeptText:
     """Return the text of a spec with a vector and what came of it: as a row, where a matrix (of a
-    name, if one is given) has rows of that shape, else as a matrix of its own.
+    name, if one is given) has rows of that shape, else as a matrix of its own. `call` is the vector
+    with what was put around it.
 
     Raises Misuse when nothing is to be kept of it: it crashed, timed out or was not launched, or is
     there."""
@@ -139,14 +143,15 @@ def with_vector(text: str, tried: TriedCase, record: Record, name: str = "") -> 
                 f"columns {', '.join(OUTCOME_COLUMNS)} or note"
             )
         return KeptText(_with_row(text, fitting[0].index, row), f'a row of "{name}"', {})
-    if not name:
+    is_bare = call is None or not (call.env or call.files or call.stdin or call.stdin_file)
+    if not name and is_bare:
         for matrix in tried.spec.matrices:
             row = _row(matrix, record)
             if row is not None:
                 return KeptText(_with_row(text, matrix.index, row), f'a row of "{matrix.name}"', {})
-    if not record.files and is_short(record, tried.spec.here):
-        call = CallResult(Call(words=record.argv), record)
-        more, _, names = matrices_of([call], tried.spec.here, [m.name for m in tried.spec.matrices], name)
+    if not is_bare or (not record.files and is_short(record, tried.spec.here)):
+        made = CallResult(call or Call(words=record.argv), record)
+        more, _, names = matrices_of([made], tried.spec.here, [m.name for m in tried.spec.matrices], name)
         return KeptText(f"{text}{_ending(text)}{more}", f'the matrix "{names[0]}"', {})
     chosen = name or unused_name(tried.spec, " ".join(record.argv)[:40] or "no words")
     files: dict[str, str] = {}
