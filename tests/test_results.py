@@ -335,12 +335,12 @@ def test_reading_a_history_changes_nothing_and_a_locked_one_holds_nobody_up(plac
     (place.directory / "count").write_text("even")
     for name, text in (("notes.txt", "my notes"), ("empty", "")):
         (place.directory / name).write_text(text)
-        came = place.call("history", "--file", name)
+        came = place.call("history", "--history", name)
         assert came.status == 3 and (place.directory / name).read_text() == text, came
     with sqlite3.connect(place.directory / "other.sqlite3") as database:
         database.execute("CREATE TABLE runs (number INTEGER)")
     before = (place.directory / "other.sqlite3").read_bytes()
-    assert "is not a history of Keen Matrix" in place.call("history", "--file", "other.sqlite3").err
+    assert "is not a history of Keen Matrix" in place.call("history", "--history", "other.sqlite3").err
     assert (place.directory / "other.sqlite3").read_bytes() == before
     assert place.call("run").status == 0
     seen = sorted(os.listdir(place.directory / ".keen-matrix"))

@@ -13,8 +13,13 @@ CALL_FORMATS = ("json", "csv", "markdown", "html")
 
 
 def add_call_options(parser: argparse.ArgumentParser) -> None:
-    """Add the options that say which calls are made, and what they get."""
-    which = parser.add_argument_group("many calls")
+    """Add the options that say which calls are made, what they get and how they are shown."""
+    _add_which(parser.add_argument_group("many calls"))
+    _add_given(parser.add_argument_group("what a call gets"))
+    _add_shown(parser.add_argument_group("how they are shown"))
+
+
+def _add_which(which: argparse._ArgumentGroup) -> None:
     which.add_argument(
         "--calls",
         metavar="FILE",
@@ -31,7 +36,9 @@ def add_call_options(parser: argparse.ArgumentParser) -> None:
         help="the values of a name in --line; repeatable",
     )
     which.add_argument("--matrix", metavar="NAME", help="the calls of a matrix of the spec")
-    given = parser.add_argument_group("what a call gets")
+
+
+def _add_given(given: argparse._ArgumentGroup) -> None:
     given.add_argument("--input", metavar="TEXT", help="text of standard input")
     given.add_argument("--input-file", metavar="FILE", help="a file that is standard input")
     given.add_argument(
@@ -48,7 +55,9 @@ def add_call_options(parser: argparse.ArgumentParser) -> None:
         metavar="NAME=SOURCE",
         help="a copy of a file in the case's directory; repeatable",
     )
-    shown = parser.add_argument_group("how they are shown")
+
+
+def _add_shown(shown: argparse._ArgumentGroup) -> None:
     shown.add_argument(
         "--format",
         choices=CALL_FORMATS,

@@ -37,7 +37,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "ids", nargs="*", metavar="ID", help="show the trend of these cases: the beginnings of their ids"
     )
     parser.add_argument(
-        "--file", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})"
+        "--history", metavar="FILE", default=DEFAULT_HISTORY, help=f"the history (default {DEFAULT_HISTORY})"
     )
     parser.add_argument(
         "--prune", type=whole_number, metavar="N", help="drop all but the newest N runs of each spec"
@@ -53,11 +53,11 @@ def main(options: argparse.Namespace) -> int:
 
     screen = Screen(sys.stdout, color=options.color)
     if options.prune:
-        History(options.file).close()  # where there is none that is told, and none is made
-        with WritableHistory(options.file) as kept, kept.faults_told():
+        History(options.history).close()  # where there is none that is told, and none is made
+        with WritableHistory(options.history) as kept, kept.faults_told():
             screen.line(f"{counted(kept.prune(options.prune), 'run')} dropped")
         return 0
-    with History(options.file) as history, history.faults_told():
+    with History(options.history) as history, history.faults_told():
         if options.format == JSON:
             from keen_matrix.cli.documents import history_document, write_document
 

@@ -56,7 +56,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--new", metavar="FILE", help="begin a spec with the calls and their results")
     parser.add_argument(
-        "--broken", action="store_true", help="with --write or --new: also calls that crashed or timed out"
+        "--broken",
+        action="store_true",
+        help="also record the results of calls that crashed or timed out, with --write or --new",
     )
     add_call_options(parser)
     parser.add_argument(

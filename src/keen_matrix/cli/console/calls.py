@@ -155,7 +155,7 @@ def _mark(screen: Screen, is_other: bool) -> Segment:
     return (f"{screen.sign('other')} ", "warn") if is_other else "  "
 
 
-class _Column(NamedTuple):
+class _OutputColumn(NamedTuple):
     """A column of output: a stream, or both, standard error below standard output."""
 
     title: str
@@ -178,7 +178,7 @@ class _Widths(NamedTuple):
     call: int
     exit: int
     #: Each column of output with its width.
-    columns: tuple[tuple[_Column, int], ...]
+    columns: tuple[tuple[_OutputColumn, int], ...]
 
 
 def _table(screen: Screen, calls: Sequence[ShownCall], *, words: bool) -> Iterator[list[Segment]]:
@@ -189,7 +189,9 @@ def _table(screen: Screen, calls: Sequence[ShownCall], *, words: bool) -> Iterat
     end = max([4, *(len(_exit(call.record)) for call in calls)])
     used = tuple(each for each in STREAMS if any(kept_bytes(call.record, each) for call in calls))
     is_wide = screen.width >= WIDE or len(used) < 2
-    columns = [_Column(each, (each,)) for each in used] if is_wide else [_Column("output", STREAMS)]
+    columns = (
+        [_OutputColumn(each, (each,)) for each in used] if is_wide else [_OutputColumn("output", STREAMS)]
+    )
     took = max(len(duration(call.record.seconds)) for call in calls)
     # the blanks and marks of a row, as `_row` writes them
     room = screen.width - (2 + left + 4 + end + 4 * len(columns) + 2 + took)

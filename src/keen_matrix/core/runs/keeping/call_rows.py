@@ -60,7 +60,7 @@ def matrices_of(
     alone: list[CallResult] = []
     for each in results:
         call = each.call
-        if not is_short(each.record, here):
+        if each.record.files or not is_short(each.record, here):
             alone.append(each)
         else:
             shape = _CallShape(len(call.words), call.env, call.stdin is not None, call.stdin_file, call.files)
@@ -179,4 +179,9 @@ def _single(each: CallResult, name: str, files: dict[str, str], here: str) -> st
             is_file = isinstance(value, dict)
             key, text = (f"{stream}.file", value["file"]) if is_file else (stream, value)  # type: ignore[index]
             lines.append(f"expect.{key} = {toml_text(str(text))}")
+    for file, change in record.files.items():
+        if change.state in ("created", "changed") and change.kind == "file" and change.size is not None:
+            lines.append(f"expect.files.{toml_text(literal(file))}.size = {change.size}")
+        elif change.state == "deleted":
+            lines.append(f'expect.files.{toml_text(literal(file))} = "absent"')
     return "\n".join(lines) + "\n"

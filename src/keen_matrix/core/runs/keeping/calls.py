@@ -35,6 +35,11 @@ class Call(Struct, frozen=True, kw_only=True):
     #: Names of files in the case's directory, and the files they are copies of.
     files: tuple[tuple[str, str], ...] = ()
 
+    @property
+    def is_bare(self) -> bool:
+        """Whether it is its words alone."""
+        return not (self.env or self.files) and self.stdin is None and self.stdin_file is None
+
     def with_common(self, common: Call) -> Call:
         """Return this call with what all calls get; its own input and variables win."""
         own = {name for name, _ in self.env}

@@ -18,9 +18,9 @@ from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Characters, Field, Word
-from keen_matrix.core.runs.keeping.call_rows import CallResult, is_short, matrices_of
+from keen_matrix.core.runs.keeping.call_rows import CallResult, matrices_of
 from keen_matrix.core.runs.keeping.calls import Call
-from keen_matrix.core.runs.keeping.kept_texts import kept_stream, literal, toml_words, written_value
+from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words, written_value
 from keen_matrix.core.spec.editing import toml_text, with_item
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -143,43 +143,14 @@ def with_vector(
                 f"columns {', '.join(OUTCOME_COLUMNS)} or note"
             )
         return KeptText(_with_row(text, fitting[0].index, row), f'a row of "{name}"', {})
-    is_bare = call is None or not (call.env or call.files or call.stdin or call.stdin_file)
-    if not name and is_bare:
-        for matrix in tried.spec.matrices:
-            row = _row(matrix, record)
-            if row is not None:
-                return KeptText(_with_row(text, matrix.index, row), f'a row of "{matrix.name}"', {})
-    if not is_bare or (not record.files and is_short(record, tried.spec.here)):
-        made = CallResult(call or Call(words=record.argv), record)
-        more, _, names = matrices_of([made], tried.spec.here, [m.name for m in tried.spec.matrices], name)
-        return KeptText(f"{text}{_ending(text)}{more}", f'the matrix "{names[0]}"', {})
-    chosen = name or unused_name(tried.spec, " ".join(record.argv)[:40] or "no words")
-    files: dict[str, str] = {}
-    lines = ["[[matrix]]", f"name = {toml_text(chosen)}"]
-    lines.append(f"line = {toml_words(record.argv)}" if record.argv else 'line = ""')
-    if record.signal is not None:
-        lines.append(f"expect.signal = {toml_text(record.signal)}")
-    else:
-        lines.append(f"expect.exit = {record.exit}")
-    for stream in ("stdout", "stderr"):
-        lines.append(_stream(stream, record, chosen, files, tried.spec.here))
-    for file, change in record.files.items():
-        if change.state in ("created", "changed") and change.kind == "file" and change.size is not None:
-            lines.append(f"expect.files.{toml_text(literal(file))}.size = {change.size}")
-        elif change.state == "deleted":
-            lines.append(f'expect.files.{toml_text(literal(file))} = "absent"')
-    return KeptText(text + _ending(text) + "\n".join(lines) + "\n", f'the matrix "{chosen}"', files)
-
-
-def _stream(stream: str, record: Record, name: str, files: dict[str, str], here: str) -> str:
-    """Return the expectation of a stream; a long one is put in a file."""
-    content = record.compared_stream(stream) or ""
-    if getattr(record, f"{stream}_base64") is not None:
-        return f"# {stream} is not text, so nothing is expected of it"
-    value = kept_stream(content, f"{name}.{stream}", files, here)
-    if isinstance(value, dict):
-        return f"expect.{stream}.file = {toml_text(value['file'])}"
-    return f"expect.{stream} = {toml_text(value)}"
+    made = CallResult(call or Call(words=record.argv), record)
+    if not name and made.call.is_bare:
+        found = joined_to(text, tried.spec, record)
+        if found is not None:
+            return KeptText(found[0], f'a row of "{found[1]}"', {})
+    taken = [each.name for each in tried.spec.matrices]
+    more, files, names = matrices_of([made], tried.spec.here, taken, name)
+    return KeptText(f"{text}{_ending(text)}{more}", f'the matrix "{names[0]}"', files)
 
 
 def joined_to(text: str, spec: Spec, record: Record) -> tuple[str, str] | None:
