@@ -202,3 +202,18 @@ def test_a_program_alone_is_a_spec(office: Place) -> None:
     ran = office.call("run")
     assert ran.status == 3 and "keen-matrix try --write" in ran.err and "keen-matrix draft" in ran.err
     assert office.call("try", "f.matrix.toml", "--write", "--", "Skerry").status == 0 and office.call("run").status == 0
+
+
+def test_a_program_is_connected_to_whoever_calls(office: Place) -> None:
+    office.write("ask.sh", 'printf "Name? "; read name; echo "hello $name, $COLOUR in $(ls)"; [ "$name" != Ola ]\n')
+    office.write("a.toml", '[program]\nlaunch = "sh {here}/ask.sh"\nenv.COLOUR = "red"\n[files]\n"put.txt" = "x"\n[[matrix]]\nname = "m"\nline = "x"\nexpect.exit = 0\n')
+    came = office.call("try", "a.toml", "--by-hand", "--", "x", stdin="Ada\n")
+    assert came.status == 0 and "Name? hello Ada, red in put.txt" in came.out and "exit 0   run by hand" in came.out
+    assert "hello Ada" in office.call("try", "--by-hand", "--", "sh", "ask.sh", stdin="Ada\n").out
+    office.call("run", "a.toml")
+    id = office.cases()[0]["id"][:6]
+    assert "exit 1   run by hand" in office.call("replay", id, "a.toml", "--by-hand", stdin="Ola\n").out
+    under = office.call("replay", id, "a.toml", "--under", "env COLOUR=blue", stdin="Ada\n")
+    assert "hello Ada, blue in put.txt" in under.out
+    assert "there is no program nosuch" in office.call("replay", id, "a.toml", "--under", "nosuch -x").err
+    assert office.call("replay", id, "a.toml", "--by-hand", "--script", "s.sh").status == 2

@@ -297,9 +297,7 @@ def _joined(asked: Asked, results: Sequence[CallResult]) -> tuple[str, list[Call
     for each in results:
         call, is_steady = each.call, each.again is None or _same_streams(each.record, each.again)
         spec = load_spec(asked.path, text)
-        fits = (
-            is_steady and not (call.env or call.stdin or call.stdin_file) and is_short(each.record, spec.here)
-        )
+        fits = is_steady and call.is_bare and not each.record.files and is_short(each.record, spec.here)
         found = joined_to(text, spec, each.record) if fits else None
         if found is None:
             left.append(each)

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
+import shutil
+import subprocess
 import sys
+import tempfile
 from collections.abc import Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING
@@ -12,6 +16,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.shared import adaptation_of, add_spec_options, find_case, remark, spec_paths, split_ids
 from keen_matrix.cli.statuses import worst_status
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
@@ -51,11 +56,23 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--script", metavar="FILE", help="write a shell script that runs the case without Keen Matrix"
     )
+    parser.add_argument(
+        "--by-hand",
+        action="store_true",
+        help="connect the program to this terminal, in the case's directory and environment",
+    )
+    parser.add_argument(
+        "--under",
+        metavar="WORDS",
+        help="as --by-hand, started by another program: 'gdb --args', 'python3 -m pdb', strace",
+    )
 
 
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
-    with pool_if(not options.script) as pool:
+    if options.script and (options.by_hand or options.under):
+        raise Misuse("--script does not go with --by-hand and --under; give one of them")
+    with pool_if(not (options.script or options.by_hand or options.under)) as pool:
         return _replay(options, pool)
 
 
@@ -85,11 +102,34 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
     for number, found in enumerate([find_case(specs, id) for id in ids]):
         if number:
             screen.line()
-        if pool is None:
+        if options.by_hand or options.under:
+            statuses.append(run_by_hand(screen, *found, options.under))
+        elif pool is None:
             statuses.append(_scripted(screen, *found, options.script))
         else:
             statuses.append(_replayed(screen, *found, pool))
     return worst_status(statuses)
+
+
+def run_by_hand(screen: Screen, spec: Spec, matrix: Matrix, case: Case, under: str | None) -> int:
+    """Run a case with our own standard streams, and return the status: 0 once it has ended."""
+    from keen_matrix.cli.script import ByHand, pasted_script
+
+    try:
+        words = tuple(shlex.split(under or ""))
+    except ValueError as error:
+        raise Misuse(f"--under {under}: cannot split this into words: {str(error).lower()}") from None
+    if words and shutil.which(words[0]) is None:
+        raise Misuse(f"--under {under}: there is no program {words[0]} in PATH")
+    screen.flush()
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory, interruption.not_now():
+        path = os.path.join(directory, "case.sh")
+        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
+            file.write(pasted_script(spec, matrix, case, ByHand(words)))
+        status = subprocess.call(["sh", path])
+    how = f"signal {-status}" if status < 0 else f"exit {status}"
+    screen.line((how, "strong"), ("   run by hand, so nothing was checked", "dim"))
+    return 0
 
 
 def _scripted(screen: Screen, spec: Spec, matrix: Matrix, case: Case, script: str) -> int:

@@ -7,7 +7,7 @@ import base64
 import os
 import shlex
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.environment import base_environment
@@ -33,8 +33,16 @@ cd "$work/dir"
 MARK = b", as Keen Matrix launches it ("
 
 
-def pasted_script(spec: Spec, matrix: Matrix, case: Case) -> str:
-    """Return the script. It exits with the last launch's exit code."""
+class ByHand(NamedTuple):
+    """How a script differs that connects the program to whoever runs it."""
+
+    #: Words of another program that starts it, such as a debugger's.
+    under: tuple[str, ...] = ()
+
+
+def pasted_script(spec: Spec, matrix: Matrix, case: Case, by_hand: ByHand | None = None) -> str:
+    """Return the script. It exits with the last launch's exit code. With `by_hand` the program gets
+    the standard streams and the terminal of whoever runs it."""
     scope = case_scope(
         case.named, case.argv, case.id, spec.here, named_functions(spec.program.oracle), case.standing
     )
@@ -63,7 +71,7 @@ def pasted_script(spec: Spec, matrix: Matrix, case: Case) -> str:
     for number, words in enumerate(vectors):
         step = matrix.steps[min(number, len(matrix.steps) - 1)].surroundings
         own = [] if number in case.others else launch.words
-        line = _launch(spec, step, [*own, *words], scope)
+        line = _launch(spec, step, [*own, *words], scope, by_hand)
         if step.start_in is not None:
             line = f"(cd {shlex.quote(step.start_in.render(scope))}\n{line})\n"
         lines.append(line)
@@ -74,16 +82,22 @@ def _plain(text: str) -> str:
     return "".join(character if character.isprintable() else "?" for character in text)
 
 
-def _launch(spec: Spec, around: Surroundings, words: list[str], scope: Scope) -> str:
+def _launch(spec: Spec, around: Surroundings, words: list[str], scope: Scope, by_hand: ByHand | None) -> str:
     env = base_environment(spec.program.env_from_caller, os.environ)
     for name, template in around.env:
         if template is None:
             env.pop(name, None)
         else:
             env[name] = template.render(scope)
+    if by_hand is not None:
+        words = [*by_hand.under, *words]
+        # the terminal is a real one
+        env |= {name: os.environ[name] for name in ("TERM", "COLUMNS", "LINES") if name in os.environ}
     pairs = [shlex.quote(f"{name}={value}") for name, value in sorted(env.items())]
     prefix = " ".join(['HOME="$work/home"', 'TMPDIR="$work/tmp"', *pairs])
     line = f"env -i {prefix} \\\n  {' '.join(map(shlex.quote, words))}"
+    if by_hand is not None:
+        return f"{line}\n"
     if around.dialogue and around.stdin is None:
         # standard input is that of who runs the script, and answers
         told = "".join(

@@ -62,6 +62,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     add_call_options(parser)
     parser.add_argument(
+        "--by-hand",
+        action="store_true",
+        help="connect the program to this terminal, in the case's directory and environment",
+    )
+    parser.add_argument(
         "--in-place",
         action="store_true",
         help="without a spec: run it in this directory, on the files themselves, and not on copies",
@@ -97,9 +102,24 @@ def main(options: argparse.Namespace) -> int:
             from keen_matrix.cli.prompt import prompt
 
             return prompt(screen, paths[0], pool)
+        if options.by_hand:
+            return _by_hand(screen, paths, words, in_place=options.in_place)
         if not paths:
             return _try_program(screen, words, pool, in_place=options.in_place)
         return _try_vector(screen, paths[0], words, options.write, pool)
+
+
+def _by_hand(screen: Screen, paths: Sequence[str], words: Sequence[str], *, in_place: bool) -> int:
+    from keen_matrix.cli.replay import run_by_hand
+    from keen_matrix.core.runs.keeping.trying import bare_call, program_of, tried_case
+
+    if paths:
+        tried = tried_case(paths[0], text_of_spec(paths[0]), words)
+    else:
+        program = program_of(words) or words
+        bare = bare_call(words, in_place=in_place)
+        tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])
+    return run_by_hand(screen, tried.spec, tried.matrix, tried.case, None)
 
 
 def _has_more(options: argparse.Namespace) -> bool:
