@@ -157,3 +157,21 @@ stdin = "Ada"
 expect = { exit = 0, stdout.contains = "got Ada" }
 """)
     assert place.call("run").status == 0
+
+
+def test_a_terminal_that_echoes_shows_a_password_that_is_not_hidden(place: Place) -> None:
+    place.write("t.matrix.toml", """
+        [program]
+        launch = ["sh", "-c", '[ "$1" = hide ] && stty -echo; printf "Password: "; read it; echo; echo thanks', "ask"]
+        terminal = { echo = true }
+        [[matrix]]
+        name = "asked"
+        line = "{how}"
+        axes.how = ["hide", "show"]
+        dialogue = [{ prompt = "Password: ", reply = "secret" }]
+        expect = { stdout.lacks = "secret" }
+    """)  # fmt: skip
+    came = place.call("run")
+    assert came.status == 1 and {each["argv"][0]: each["verdict"] for each in place.cases()} == {"hide": "passed", "show": "failed"}
+    place.write("t.matrix.toml", (place.directory / "t.matrix.toml").read_text().replace("terminal = { echo = true }", "terminal = {}"))
+    assert place.call("run").status == 0, "what is typed is not shown unless that is asked for"

@@ -22,6 +22,7 @@ class TerminalSetup(NamedTuple):
     columns: int
     rows: int
     stderr_apart: bool
+    echo: bool
 
 
 class Stopping(Struct, frozen=True, kw_only=True):

@@ -54,6 +54,8 @@ class Terminal(Struct, frozen=True, kw_only=True):
     columns: int
     rows: int
     stderr_apart: bool = False
+    #: Whether typed text is shown, as on a real terminal.
+    echo: bool = False
 
 
 class Reply(Struct, frozen=True, kw_only=True):

@@ -85,7 +85,9 @@ def start_of(
         closed=stdin.closed,
         silent=stdin.silent,
         chain=tuple(_command(words, case, env) for words in stdin.chain),
-        terminal=TerminalSetup(screen.columns, screen.rows, screen.stderr_apart) if screen else None,
+        terminal=TerminalSetup(screen.columns, screen.rows, screen.stderr_apart, screen.echo)
+        if screen
+        else None,
         dialogue=tuple(
             Answering(
                 prompt=_bytes(each.prompt, case.scope),

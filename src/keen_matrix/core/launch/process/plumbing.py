@@ -100,15 +100,15 @@ def _output(made: Plumbing, stream: str) -> int:
 def _make_terminal(made: Plumbing, start: Start, screen: TerminalSetup) -> None:
     """Make a pseudo-terminal.
 
-    Its settings are a terminal's but for two: what is typed is not echoed, and a newline stays a
-    newline, so that what comes is what the program printed.
-    """
+    Its settings are a terminal's but for two: typed text is echoed only if asked for, and a newline
+    stays a newline, so that what comes is what the program printed. """
     made.terminal, slave = os.openpty()
     made.ours.append(made.terminal)
     made.theirs.append(slave)
     settings = termios.tcgetattr(slave)
     settings[tty.OFLAG] &= ~termios.ONLCR
-    settings[tty.LFLAG] &= ~termios.ECHO
+    if not screen.echo:
+        settings[tty.LFLAG] &= ~termios.ECHO
     termios.tcsetattr(slave, termios.TCSANOW, settings)
     size = struct.pack("HHHH", screen.rows, screen.columns, 0, 0)  # ioctl_tty(2)
     fcntl.ioctl(slave, termios.TIOCSWINSZ, size)

@@ -111,7 +111,10 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
         env=tuple((name, None if value is False else Template(value)) for name, value in env.items()),
         files=tuple((Template(name), _put(each)) for name, each in files.items()),
         terminal=Terminal(
-            columns=terminal.columns, rows=terminal.rows, stderr_apart=terminal.stderr == "apart"
+            columns=terminal.columns,
+            rows=terminal.rows,
+            stderr_apart=terminal.stderr == "apart",
+            echo=terminal.echo,
         )
         if terminal
         else None,

@@ -156,6 +156,12 @@ class TerminalTable(Table):
         description="Whether standard error goes to the terminal too, or to its own pipe.",
         examples=["apart"],
     )
+    echo: bool = Field(
+        False,
+        description="Whether typed text is shown, as on a real terminal; a program that asks for a password "
+        "then has to switch it off.",
+        examples=[True],
+    )
 
 
 class AnswerTable(Table):
