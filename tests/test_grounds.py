@@ -319,3 +319,22 @@ def test_an_operand_that_is_required_is_told_once_and_all_stand_on_it(place: Pla
     place.call("run")
     # too few is now refused by the program behind argparse, which therefore does not end with 2
     assert {each["kind"] for each in place.cases() if each["verdict"] != "passed"} == {"too-few"}
+
+
+def test_an_accepted_case_that_only_prints_something_else_has_no_edit_for_its_values(place: Place) -> None:
+    place.write("p.sh", 'case "$#,$1" in 1,Holm | 1,Voe) echo "port $1" ;; *) echo "p: no" >&2; exit 2 ;; esac\n')
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "sh {here}/p.sh"
+        [signature]
+        synopsis = "PORT"
+        help = []
+        derive = ["accepted"]
+        values.PORT = { of = ["Holm", "Voe"] }
+        [expect]
+        stdout = "port Holm"
+    """)
+    came = place.call("run")
+    assert came.status == 1 and '"port Voe' in came.out and "suggested edit" not in came.out
+    place.write("p.sh", 'case "$#,$1" in 1,Holm) echo "port $1" ;; *) echo "p: no" >&2; exit 2 ;; esac\n')
+    assert "suggested edit   values.PORT" in place.call("run").out

@@ -214,7 +214,7 @@ def subtle(office: Place) -> Place:
 def test_three_things_at_once_are_found_confirmed_and_narrowed(subtle: Place) -> None:
     came = subtle.call("suspects", "fare.matrix.toml", "--confirm", "8")
     assert came.status == 1
-    first, _, confirmed = came.out.partition("further vectors")
+    first, _, confirmed = came.out.partition("more cases")
     assert "have --bike together with --round-trip, and RIDERS is at least" in first
     assert "--bike and --round-trip and RIDERS is at least 10" in confirmed, came.out
     id = next(each["id"] for each in subtle.cases() if each["verdict"] == "failed")

@@ -77,7 +77,7 @@ def test_what_failed_and_what_is_done_go_by_the_key_of_the_case(spec: Spec) -> N
 
 @pytest.mark.parametrize(("choice", "parts"), [
     (CaseChoice(only=("port",)), ["matches port; ", 'did you mean "ports"?', '"ports", "riders"', "keen-matrix unfold"]),
-    (CaseChoice(failed=True, shard=(2, 9)), ["--failed --shard 2/9"]), (CaseChoice(), ["the specs have no cases"]),
+    (CaseChoice(failed=True, shard=(2, 9)), ["--failed --shard 2/9"]), (CaseChoice(), ["has no cases yet", "keen-matrix try --write"]),
 ])  # fmt: skip
 def test_a_choice_of_nothing_is_told_with_what_there_is(spec: Spec, choice: CaseChoice, parts: list[str]) -> None:
     told = nothing_selected([spec], choice)

@@ -278,7 +278,7 @@ def test_a_long_run_says_where_the_time_went(place: Place, monkeypatch: pytest.M
         expect.exit = 0
         """)  # fmt: skip
     came = place.call("run")
-    told = next(line for line in came.out.splitlines() if line.startswith("the time went into"))
+    told = next(line for line in came.out.splitlines() if line.startswith("time: "))
     assert "1 case that timed out" in told and "a shorter timeout helps" in told
     assert json.loads((place.directory / ".keen-matrix/last.jsonl").read_text().splitlines()[1])["id"]
 

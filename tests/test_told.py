@@ -38,7 +38,7 @@ def out_of(place: Place, rest: str, head: str = HEAD) -> str:
 def test_what_a_program_says_stands_beside_an_unexpected_exit(told: Place) -> None:
     out = out_of(told, 'line = "fail"\nexpect.exit = 0\n')
     rows = "  it says     cannot open the harbour\n              try later\n              3\n"
-    assert rows + "              (1 further line; --all shows them)\n" in out
+    assert rows + "              (1 more line; --all shows them)\n" in out
     assert 'File "<string>", line 2, in find\n              KeyError: \'port\'\n' in out_of(told, 'line = "crash"\nexpect.exit = 0\n')
     out = out_of(told, 'line = "fail"\nexpect = { exit = 0, stderr = "x" }\n')
     assert "it says" not in out, "the difference shows it already"

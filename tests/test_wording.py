@@ -195,7 +195,7 @@ def test_ids_are_operands_everywhere(ran: Place) -> None:
     assert why.status == 0 and why.out.count("must satisfy") == 2
     assert ran.call("unfold", "--why").status == 2
     narrowed = ran.call("narrow", short[0], "--launches", "50", "t.matrix.toml")
-    assert narrowed.status == 0 and narrowed.out.count("to keep it in the spec") == 1
+    assert narrowed.status == 0 and narrowed.out.count("to save it in the spec") == 1
     assert ran.call("history", *short).out.count("numbers") >= 2
     replayed = ran.call("replay", *short)
     assert replayed.status == 1 and replayed.out.count("verdict  ≠ failed") == 2

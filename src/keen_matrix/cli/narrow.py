@@ -250,7 +250,7 @@ def write_narrowed(screen: Screen, spec: Spec, case: Case, found: Narrowed) -> N
     around = surroundings_shown(spec, found.matrix, fields)
     screen.rows(pasted("  ", repeat_line(shown_launch(spec), fields, around), "strong"))
     screen.rows(aspects_rows(screen, found.fields, everything=False))
-    screen.line("  ", ("to keep it in the spec:", "dim"))
+    screen.line("  ", ("to save it in the spec:", "dim"))
     for line in block_of(found):
         screen.line("    ", (line, "expected"))
 

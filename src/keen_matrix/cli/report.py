@@ -192,7 +192,7 @@ def _write_causes(screen: Screen, causes: Sequence[Cause]) -> None:
             (cause.fields.id[:6], "place"),
         )
     if len(causes) > CAUSES_SHOWN:
-        screen.line(("  further causes: ", "dim"), f"{len(causes) - CAUSES_SHOWN:,}")
+        screen.line(("  more causes: ", "dim"), f"{len(causes) - CAUSES_SHOWN:,}")
 
 
 def _write_slowest(screen: Screen, slowest: Sequence[tuple[float, str, str, Sequence[str]]]) -> None:

@@ -225,5 +225,5 @@ def write_confirmed(screen: Screen, suspicion: Suspicion, launched: int) -> None
     if not launched:
         screen.line("    ", ("no case of the signature or the matrices decides between the rivals", "dim"))
         return
-    screen.line(f"  after {counted(launched, 'further vector')}")
+    screen.line(f"  after {counted(launched, 'more case')}")
     write_suspicion(screen, suspicion)

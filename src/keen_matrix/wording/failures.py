@@ -139,7 +139,7 @@ def message_rows(fields: Record) -> Iterator[list[Segment]]:
         label = "it says" if number == 0 else ""
         yield ["  ", (f"{label:12}", "dim"), escape(line[:SAID_SHOWN])]
     if len(lines) > SAID_LINES:
-        left = counted(len(lines) - SAID_LINES, "further line")
+        left = counted(len(lines) - SAID_LINES, "more line")
         yield ["  ", (f"{'':12}", "dim"), (f"({left}; --all shows them)", "dim")]
 
 

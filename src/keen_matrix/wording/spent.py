@@ -14,7 +14,7 @@ MOST_SHOWN = 2
 def spent_text(shares: Sequence[Share], jobs: int) -> str:
     """Return one line on the largest parts; empty where nothing stands out."""
     told = [_told(each, jobs) for each in shares[:MOST_SHOWN]]
-    return f"the time went into {'; '.join(told)}" if told else ""
+    return f"time: {'; '.join(told)}" if told else ""
 
 
 def _told(share: Share, jobs: int) -> str:
