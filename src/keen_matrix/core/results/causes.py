@@ -65,7 +65,7 @@ def statement_of(fields: Record) -> str:
     if fields.detail or fields.family != "accepted" or fields.verdict != "failed":
         return fields.detail
     # One that is accepted, and only prints something else, was not refused for its words.
-    if all(each.aspect != "exit" for each in fields.unmet):
+    if fields.exit == 0 and not any(each.aspect == "exit" for each in fields.unmet):
         return ""
     said = without_usage(fields.stderr or "")
     spelt = dict.fromkeys(each.split("=")[0] for each in fields.argv if _OPTION.match(each))
