@@ -307,7 +307,7 @@ def test_what_became_of_a_case(tmp_path: Path, before: Any, after: Any, kind: st
     (("--riders", "0"), "fare: too few", "edge", "values.RIDERS: bounds, or examples, without the value that is refused"),
 ])  # fmt: skip
 def test_what_a_message_tells_of_an_accepted_vector_is_stated(argv: tuple[str, ...], said: str, kind: str, stated: str) -> None:
-    fields = record("x", family="accepted", kind=kind, verdict="failed", argv=argv, stderr=said, culprit="RIDERS")
+    fields = record("x", family="accepted", kind=kind, verdict="failed", exit=2, argv=argv, stderr=said, culprit="RIDERS")
     assert statement_of(fields) == stated
     assert statement_of(record("x", family="refusals", kind=kind, verdict="failed", argv=argv, stderr=said)) == ""
 
