@@ -229,3 +229,35 @@ def test_two_conditions_that_are_kept_whole_are_searched_as_one() -> None:
 
     rows = covering_rows([3, 3, 3], 2, allowed=[far, lambda row: row[1] != row[2]])
     assert len(rows) and all(row[0] != row[1] and row[1] != row[2] for row in rows)
+
+
+def test_values_within_bounds_of_which_one_is_missing() -> None:
+    def within(**bounds: float) -> list[str]:
+        return list(Signature.from_synopsis("N", {"N": {"type": "float", **bounds}}).values["N"].within())
+
+    assert within(min=1.0, max=4.0) == ["2.5", "1", "4"]
+    assert within(min=1.0) == ["1.5", "1"] and within(max=4.0)[1:] == ["4"] and within() == ["1.5"]
+
+
+@pytest.mark.parametrize(("reader", "text", "value"), [
+    (None, "true", True), (None, "false", False), (None, "maybe", "maybe"), ("click", " YES ", True), ("click", "off", False), ("go-flag", "T", True),
+])  # fmt: skip
+def test_the_truth_that_a_text_stands_for(reader: str | None, text: str, value: object) -> None:
+    more = {"reader": reader} if reader else {}
+    signature = Signature.from_synopsis("[--sail B] [PORT]", {"B": {"type": "bool"}}, **more)
+    assert signature.values["B"].converted(text) == value
+
+
+def test_unfold_shows_only_what_is_asked_for(place: Place) -> None:
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "{x}"\naxes.x = [1, 2]\n[[matrix]]\nname = "two"\nline = "3"\n')
+    shown = place.call("unfold", "--only", "two").out
+    assert "1 case" in shown and "2 cases" not in shown and "one" not in shown
+    assert place.call("unfold").out.count(" case") == 2
+
+
+def test_the_first_run_in_an_order_has_no_history_to_go_by(place: Place) -> None:
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[[matrix]]\nname = "one"\nline = "{x}"\naxes.x = [1, 2]\nexpect.exit = 0\n')
+    for order in ("new", "failed", "quick"):
+        fresh = Place(place.directory / order)
+        fresh.write("t.matrix.toml", (place.directory / "t.matrix.toml").read_text())
+        assert "2 cases: all passed" in fresh.call("run", "-q", "--order", order).out
