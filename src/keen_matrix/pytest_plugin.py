@@ -2,7 +2,7 @@
 them.
 
 It is off unless the configuration has `keen_matrix = true`. Under pytest-xdist one of the workers
-makes the run, and the others read what came of it."""
+makes the run, and the others read the result of it."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ class CaseItem(pytest.Item):
         self.extra_keyword_matches.update(filter(None, words))
 
     def runtest(self) -> None:
-        """Take what came of the case from the run of all of them. Raises CaseFailure."""
+        """Take the result of the case from the run of all of them. Raises CaseFailure."""
         results = self.config.stash.get(_RESULTS, None)
         if results is None:
             results = self.config.stash[_RESULTS] = Results(self.session)
@@ -159,7 +159,7 @@ class CaseFailure(Exception):
 
 
 class Results:
-    """What came of the cases of a session: one run launches those that are selected."""
+    """The result of the cases of a session: one run launches those that are selected."""
 
     def __init__(self, session: pytest.Session) -> None:
         self.records: dict[tuple[str, str], Record] = {}

@@ -158,7 +158,7 @@ class Parser(argparse.ArgumentParser):
         self._positionals.title = "operands"
 
     def take_operands(self, options: argparse.Namespace, words: list[str]) -> list[str]:
-        """Add operands that stand behind options to those before them, which argparse alone takes;
+        """Add operands that follow options to those before them, which argparse alone takes;
         return what is left."""
         open_ended = next(
             (each for each in self._actions if each.nargs == "*" and not each.option_strings), None
@@ -275,7 +275,7 @@ def main(words: Sequence[str] | None = None) -> int:
 
 
 def _command_in(line: str) -> str:
-    """Return the command that stands in a line that is being completed; empty before it is there:
+    """Return the command that is in a line that is being completed; empty before it is there:
     no other command's options are asked for, and they cost imports."""
     words = line.split()[1:] if line[-1:].isspace() else line.split()[1:-1]
     return next((word for word in words if not word.startswith("-")), "")
@@ -431,7 +431,7 @@ def _has_no_spec() -> bool:
 
 
 def _parted(words: Sequence[str]) -> tuple[Sequence[str], bool, Sequence[str]]:
-    """Return the words before `--`, whether it is there, and those behind it, which are operands
+    """Return the words before `--`, whether it is there, and those after it, which are operands
     (POSIX.1-2017, XBD 12.2, guideline 10)."""
     if "--" not in words:
         return words, False, ()
@@ -450,8 +450,8 @@ def unknown_words(words: Sequence[str], owner: Parser) -> str:
 
 def _run_command(options: argparse.Namespace) -> int:
     try:
-        # Every path is taken from there; what comes of one that is gone would be told in many odd
-        # ways.
+        # Every path is taken from there; what comes of one that is gone would be reported in many
+        # odd ways.
         os.getcwd()
     except FileNotFoundError:
         tell("the current directory no longer exists; go to another one")

@@ -240,7 +240,7 @@ def typed_lines(cases: Sequence[Case], calls: Sequence[Call] | None, leading: in
 
 
 def call_line(call: Call) -> str:
-    """Return a call as a shell would be told of it."""
+    """Return a call as a shell would be reported of it."""
     parts = [f"{name}={shell_line([value])}" for name, value in call.env]
     parts += [shell_line(call.words)] if call.words else []
     if call.stdin is not None:

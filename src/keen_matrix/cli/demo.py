@@ -108,7 +108,7 @@ class PlantedFault(Struct):
 
 
 class Edition(Struct):
-    """What came of running one spec on one edition of its program."""
+    """The result of running one spec on one edition of its program."""
 
     counts: Counter[str] = field(default_factory=Counter)
     failed: list[tuple[str, Record]] = field(default_factory=list)
@@ -220,7 +220,7 @@ class Demo:
 
 
 def faulty_edition(spec: Spec) -> Spec:
-    """Return the spec with the faulty edition of its program in place of the sound one."""
+    """Return the spec with the faulty edition of its program instead of the sound one."""
     from keen_matrix.core.expressions import Template
     from keen_matrix.core.notation.nodes import Characters
 

@@ -485,7 +485,7 @@ class SlowCase(Struct):
 
 
 class TrendPoint(Struct):
-    """What came of a case in one run. `digest` is of the spec and the program."""
+    """The result of a case in one run. `digest` is of the spec and the program."""
 
     spec: str
     started: str

@@ -86,7 +86,7 @@ def main(options: argparse.Namespace) -> int:
 
 
 def drafted_text(program: list[str], directory: str, pool: WorkerPool) -> str:
-    """Return the text of a spec that is drafted from a program, for a spec that is to stand in a
+    """Return the text of a spec that is drafted from a program, for a spec that is to be in a
     directory."""
     from keen_matrix.core.spec.drafted import spec_text
 
@@ -101,7 +101,7 @@ SPEC_NAME = "draft.matrix.toml"
 
 def _settled(path: str, text: str, launches: int | None, pool: WorkerPool) -> tuple[str, int]:
     """Return the text of a draft with what experiments found out, until they were interrupted
-    perhaps, and the exit status; what they found is told on standard error."""
+    perhaps, and the exit status; what they found is reported on standard error."""
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.cli.settle import settled_text, write_settled
 

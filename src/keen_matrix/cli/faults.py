@@ -27,7 +27,7 @@ def exit_status_of(error: Exception, options: argparse.Namespace, path: str = ""
     """Tell of an error that is whoever called us's, or their program's, and return the exit status
     of a command that ends with it. A path is the spec that it is about, where it could be another.
 
-    Raises KeyboardInterrupt where a signal is behind it, and the error itself when it is our own.
+    Raises KeyboardInterrupt where a signal is after it, and the error itself when it is our own.
     """
     # Not at the start: a command that only prints its help has no errors, and they cost a library.
     from keen_matrix.core.errors import ExpressionFault, Misuse, NotationFault, RunFault, SpecFault
@@ -66,8 +66,8 @@ def tell_interruption() -> int:
 def one_by_one(paths: Sequence[str], do: Callable[[str], int], options: argparse.Namespace) -> list[int]:
     """Do something with one spec after another, and return the exit statuses.
 
-    What is wrong with one spec is told, and leaves the others theirs. An interruption ends it, and
-    the rest is told; what was found until then is the caller's to show."""
+    What is wrong with one spec is reported, and leaves the others theirs. An interruption ends it,
+    and the rest is reported; what was found until then is the caller's to show."""
     statuses: list[int] = []
     for path in paths:
         statuses.append(_with_one(path, do, options, os.path.relpath(path) if paths[1:] else ""))

@@ -37,7 +37,7 @@ Each case is run twice; a value that differs between the two is not filled in. A
 exit status: 0 nothing is left to fill, 1 something is, 2 wrong usage or a wrong spec,
 3 the program cannot be launched or no case has this id, 130 interrupted
 """
-#: Of each case: what varies by itself is nothing to expect.
+#: Of each case: what varies on its own is nothing to expect.
 LAUNCHES = 2
 IDS_SHOWN = 6
 
@@ -157,7 +157,7 @@ def _fill(
 def _records(
     spec: Spec, targets: Sequence[Target], color: str, pool: WorkerPool
 ) -> tuple[dict[str, Record], list[Target]]:
-    """Return what came of cases by their ids, and the cases of which nothing did since an
+    """Return the result of cases by their ids, and the cases of which nothing did since an
     interruption ended it."""
     wanted = [each for each in targets if not each[1].said.skipped and not each[1].fault]
     records: dict[str, Record] = {}

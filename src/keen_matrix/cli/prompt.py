@@ -43,7 +43,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.spec import Spec
 
-#: Word → what it does. Any other line is a vector, its words parted and quoted as in a shell.
+#: Word → what it does. Any other line is a vector, its words split and quoted as in a shell.
 COMMANDS = {
     ":none": "run the call without words",
     ":again": "run the last call again",
@@ -63,7 +63,7 @@ HISTORY = os.path.join(DIRECTORY, "tried.history")
 #: Lines of a difference between two outcomes.
 DIFFERENCE_SHOWN = 40
 PROMPT = "try> "
-#: Cells of a column of vectors at least, and of what stands beside it.
+#: Cells of a column of vectors at least, and of what is beside it.
 LEAST_COLUMN, ABOUT_COLUMN = 20, 40
 
 
@@ -82,7 +82,7 @@ class _TypedCall(NamedTuple):
 
 
 def typed_words(line: str) -> list[str]:
-    """Return the words of a line, parted and quoted as in a shell, where nothing is expanded.
+    """Return the words of a line, split and quoted as in a shell, where nothing is expanded.
     Raises Misuse."""
     try:
         return shlex.split(line)
@@ -115,7 +115,7 @@ class Prompt:
         self.screen.line(("given up", "warn"))
 
     def do(self, line: str) -> bool:
-        """Do what a line says; tell whether to go on. What is wrong with it is told."""
+        """Do what a line says; tell whether to go on. What is wrong with it is reported."""
         line = line.strip()
         if not line:
             return True
@@ -516,7 +516,7 @@ def _completer(session: Prompt) -> Completer:
 
 
 def candidates(session: Prompt, before: list[str], begun: str) -> list[str]:
-    """Return the words that may stand behind others: spellings of options, values of the option
+    """Return the words that may follow others: spellings of options, values of the option
     before them or of the next operand, names of files that a case finds, words of earlier
     vectors."""
     signature = session.spec.signature

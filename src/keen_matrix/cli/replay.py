@@ -167,7 +167,7 @@ def as_last_run(specs: list[Spec]) -> list[Spec]:
 
 
 def write_script(path: str, text: str) -> None:
-    """Write a script that can be run, in place of an earlier one but of no other file. Raises
+    """Write a script that can be run, instead of an earlier one but of no other file. Raises
     RunFault."""
     from keen_matrix.cli.script import MARK
     from keen_matrix.core.files import open_stream_of, written
@@ -194,7 +194,7 @@ def write_outcome(
     screen: Screen, spec: Spec, matrix: Matrix, fields: Record, *, is_shown: bool = False, verdict: str = ""
 ) -> None:
     """Write what a case came to: its launches one after another, then every aspect. What they
-    printed is left out where it `is_shown` already. `verdict` is said in place of the verdict."""
+    printed is left out where it `is_shown` already. `verdict` is said instead of the verdict."""
     from keen_matrix.cli.shown import shown_launch, surroundings_shown
     from keen_matrix.wording.failures import aspects_rows, pasted
     from keen_matrix.wording.repeating import repeat_line
@@ -250,7 +250,7 @@ def _write_launch(screen: Screen, step: StepRecord | Record, *, is_shown: bool) 
 
 
 def _write_dialogue(screen: Screen, step: StepRecord | Record) -> None:
-    """Write what the program printed, with every reply behind its prompt: a terminal of ours echoes
+    """Write what the program printed, with every reply after its prompt: a terminal of ours echoes
     nothing that is typed."""
     from keen_matrix.core.model.record import kept_bytes
     from keen_matrix.wording.safe import visible_line
@@ -263,7 +263,7 @@ def _write_dialogue(screen: Screen, step: StepRecord | Record) -> None:
     screen.line("  ", ("complete stdout, and what was typed", "dim"))
     for prompt, reply in step.dialogue:
         before, found, behind = left.partition(prompt)
-        # a prompt on standard error has no place here; its reply is told all the same
+        # a prompt on standard error has no place here; its reply is reported all the same
         if found:
             space = behind[: len(behind) - len(behind.lstrip(" "))]
             write(before.lstrip("\n") + prompt + space)

@@ -99,7 +99,7 @@ def report_target(text: str) -> tuple[str, str]:
 
 
 def write_to(report: Report, format: str, output: str | None) -> None:
-    """Write a report to standard output, or to what stands at a path: a file whole or not at all,
+    """Write a report to standard output, or to what is at a path: a file whole or not at all,
     a pipe or device as it is.
 
     Raises RunFault when it cannot be written, and when a file is there that is no earlier report.
@@ -123,7 +123,7 @@ def write_to(report: Report, format: str, output: str | None) -> None:
 
 
 def refuse_other_file(output: str) -> None:
-    """Raise RunFault when a regular file with some other content than an earlier report stands at
+    """Raise RunFault when a regular file with some other content than an earlier report is at
     a path."""
     import re
 

@@ -266,7 +266,7 @@ def _refuse_together(options: argparse.Namespace) -> None:
 
 
 def _guarded_round(options: argparse.Namespace, paths: Sequence[str], jobs: int, asked: Round) -> int:
-    """Run one round of --watch, and return its exit status; what is wrong with it is told."""
+    """Run one round of --watch, and return its exit status; what is wrong with it is reported."""
     from keen_matrix.cli.console.screen import Screen
 
     interruption.hear((signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGQUIT))

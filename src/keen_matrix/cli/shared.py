@@ -88,7 +88,7 @@ def tags_of(options: argparse.Namespace) -> Tags:
 
 
 def adaptation_of(options: argparse.Namespace) -> Adaptation:
-    """Return what a command line puts in place of a spec's own launcher, program and seed."""
+    """Return what a command line puts instead of a spec's own launcher, program and seed."""
     return Adaptation(launcher=options.launcher, program=options.program, seed=options.seed)
 
 
@@ -146,7 +146,7 @@ def spec_paths(given: list[str]) -> list[str]:
             if not below:
                 raise Misuse(f"no *{SUFFIX} was found below {name}")
             paths += below
-        # A link that leads nowhere is there, and is told as what it is when it is read.
+        # A link that leads nowhere is there, and is reported as what it is when it is read.
         elif not os.path.lexists(name):
             raise Misuse(_no_such_spec(name))
         elif _is_journal(name):
@@ -178,7 +178,7 @@ def split_ids(given: Sequence[str]) -> tuple[list[str], list[str]]:
 
 
 def tell_run(screen: Screen, journals: Sequence[str]) -> None:
-    """Write which run a command looks at, and that a newer one stands in another journal."""
+    """Write which run a command looks at, and that a newer one is in another journal."""
     from keen_matrix.core.results.reading import headers_of
 
     times = sorted(
@@ -231,7 +231,7 @@ def text_of_spec(path: str) -> str:
 
 
 def write_spec(path: str, before: str, after: str) -> None:
-    """Put the new text of a spec in place of the old one. Raises Misuse when that was changed
+    """Put the new text of a spec instead of the old one. Raises Misuse when that was changed
     meanwhile, or cannot be written."""
     from keen_matrix.core.files import replacing
 

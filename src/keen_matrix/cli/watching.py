@@ -22,7 +22,7 @@ from keen_matrix.wording.safe import escape
 #: Seconds in which a round that is to end does; then it is ended by force.
 PATIENCE = 15.0
 LOOK_SECONDS = 0.1
-#: How far the time of a file may be behind the clock: it moves in steps.
+#: How far the time of a file may be after the clock: it moves in steps.
 CLOCK_SECONDS = 0.02
 #: Rounds in a row that a file changes while cases are launched, after which it is taken for one
 #: that the program writes.
@@ -46,7 +46,7 @@ class Round(NamedTuple):
     """What a round has to know."""
 
     number: int
-    #: What came of every case the last time: absolute path of the spec and id → line of the
+    #: The result of every case the last time: absolute path of the spec and id → line of the
     #: journal.
     known: Mapping[tuple[str, str], bytes]
     #: Tells the process that starts the rounds what is going on: b"b" while something is built,
@@ -256,8 +256,8 @@ class _Rounds:
 
     def _is_news(self, path: str) -> bool:
         """Tell whether a change of a file is to begin a round: not one that the build or the
-        program makes each time. It is told by the time of the file, since what is heard of it comes
-        late."""
+        program makes each time. It is reported by the time of the file, since what is heard of it
+        comes late."""
         when = _time_of(path)
         # A build writes what is watched; a change of just then is most likely its own.
         if self._build and self._build[0] <= when <= self._build[1]:
@@ -358,7 +358,7 @@ class _Rounds:
             _end(self._standing_by, signal.SIGINT)
 
     def _keep_results(self) -> None:
-        """Take note of what came of the cases that are in the journal."""
+        """Take note of the result of the cases that are in the journal."""
         spec = ""
         if not os.path.isfile(self._options.journal):
             return

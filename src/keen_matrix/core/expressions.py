@@ -44,7 +44,7 @@ MAX_WIDTH = 10_000
 SHOWN_VALUE = 60
 
 
-#: What an operator of an expression stands between: whether the two go together is Python's to say,
+#: What an operator of an expression is between: whether the two go together is Python's to say,
 #: and told as the expression's fault.
 Operand: TypeAlias = Any
 
@@ -365,7 +365,7 @@ class Expression:
         except PassThrough:
             raise
         except (Exception, RecursionError) as error:
-            # What it saw stands in the message: of ten thousand cases it is the values that tell
+            # What it saw is in the message: of ten thousand cases it is the values that tell
             # why this one failed.
             read = {name: scope.names[name] for name in sorted(self.names) if name in scope.names}
             raise ExpressionFault(self.source, _reason(error, read), self._seen(scope)) from error
@@ -633,7 +633,7 @@ def _expression_of(part: Field) -> Expression:
     try:
         return Expression(part.source)
     except ExpressionFault as fault:
-        # The place is told in the template; the expression begins behind its brace.
+        # The place is reported in the template; the expression begins after its brace.
         fault.offset += part.span[0] + 1
         raise
 
@@ -675,7 +675,7 @@ __all__ = [
 
 def comparisons(expression: Expression) -> Iterator[tuple[str, object]]:
     """Yield each name that an expression compares with a constant by `==`, `!=`, `in` or `not in`,
-    and the constant; each item of a list or tuple of constants by itself."""
+    and the constant; each item of a list or tuple of constants on its own."""
     for node in ast.walk(expression.node):
         if not isinstance(node, ast.Compare) or len(node.ops) != 1:
             continue

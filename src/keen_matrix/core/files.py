@@ -126,7 +126,7 @@ def open_stream_of(path: str) -> int | None:
     """Return 1 or 2 when a path leads to our own standard output or error, as /dev/stdout does;
     else None.
 
-    Such a path is written through the stream that is open: opening it anew would begin at its
+    Such a path is written through the stream that is open: opening it again would begin at its
     start, over what is there.
     """
     try:
@@ -141,7 +141,7 @@ def open_stream_of(path: str) -> int | None:
 
 @contextlib.contextmanager
 def written(path: str) -> Iterator[BinaryIO]:
-    """Yield a stream to what stands at a path: our own standard streams, a pipe or device, or a
+    """Yield a stream to what is at a path: our own standard streams, a pipe or device, or a
     regular file as `replacing` does.
 
     Raises OSError.

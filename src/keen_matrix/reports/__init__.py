@@ -42,7 +42,7 @@ class Report(Struct):
         return self._summary
 
     def cases(self) -> Iterator[CaseRecord]:
-        """Yield the cases, anew each time."""
+        """Yield the cases, again each time."""
         return cases_of(self.paths)
 
     def place_of(self, header: Header, id: str) -> str:

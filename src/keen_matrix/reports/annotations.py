@@ -16,7 +16,7 @@ from keen_matrix.wording.safe import escape, escape_lines
 
 
 def write(report: Report, stream: BinaryIO) -> None:
-    """Write one command for each cause: the cases that failed for it stand in one annotation."""
+    """Write one command for each cause: the cases that failed for it are in one annotation."""
     for spec, fault in report.faults.items():
         stream.write(_spec_command(spec, "spec not run", fault))
     for each in report.missing:

@@ -51,7 +51,7 @@ class Heat(Struct, frozen=True):
 def heats(report: Report) -> list[Heat]:
     """Return the tables of each spec that still is as it was in the run; none for larger runs.
 
-    A report by itself runs nothing: specs below this directory alone are read, and none whose
+    A report on its own runs nothing: specs below this directory alone are read, and none whose
     tables need its oracle to be run."""
     found: list[Heat] = []
     if report.summary.counts.total() > MOST_CASES:

@@ -116,7 +116,7 @@ def _cause(cause: Cause) -> PageData:
 
 
 def _script_hash(environment: Any) -> str:
-    """Return what the page's policy calls its one script by: nothing else that may stand in the
+    """Return what the page's policy calls its one script by: nothing else that may be in the
     page runs (CSP 3, 2.3.1)."""
     # Of the template's own text, so that no edit of the script needs a second one.
     source, *_ = environment.loader.get_source(environment, "page.html.j2")

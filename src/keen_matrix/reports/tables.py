@@ -1,6 +1,6 @@
 """A row a case, axis values as columns: CSV (RFC 4180) and JSON, ready for pandas.
 
-In CSV a text that begins with `= + - @` or a tab stands behind a quote, or a spreadsheet would run
+In CSV a text that begins with `= + - @` or a tab follows a quote, or a spreadsheet would run
 it; JSON has it as it is.
 """
 

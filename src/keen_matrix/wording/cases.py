@@ -51,7 +51,7 @@ def first_rule(fields: Record) -> str:
 
 def output_of(fields: Record, name: str, most: int = OUTPUT_SHOWN) -> str:
     """Return a stream with everything that has no shape of its own written as an escape, cut to a
-    length that is told."""
+    length that is reported."""
     text = kept_bytes(fields, name).decode("utf-8", "surrogateescape")
     cut = text[:most]
     shown = "\n".join(visible_line(line, " ") for line in cut.split("\n"))

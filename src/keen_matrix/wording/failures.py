@@ -19,7 +19,7 @@ from keen_matrix.wording.unchecked import why_unchecked
 #: Characters of a shell line that are shown; a line cut to less cannot be pasted, and a longer one
 #: hides the rest.
 LINE_SHOWN = 2_000
-#: Characters of a line beyond which what is particular to it is shown by itself.
+#: Characters of a line beyond which what is particular to it is shown on its own.
 LONG_LINE = 110
 #: Lines shown of it.
 SAID_LINES = 3

@@ -26,7 +26,7 @@ class AroundShown(Struct):
     files: list[str] = field(default_factory=list)
     #: What a line of a shell cannot say.
     notes: list[str] = field(default_factory=list)
-    #: The text of standard input; a file, a command or nothing may stand in its place.
+    #: The text of standard input; a file, a command or nothing may be in its place.
     stdin: str = ""
     file: str = ""
     #: A line of the shell whose output is read.
@@ -40,7 +40,7 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: AroundShown) 
     """Return the line that repeats a case by hand in POSIX sh: environment and standard input
     before the words.
 
-    Newlines stand in it as they are, inside quotes. What contains other invisible characters is
+    Newlines are in it as they are, inside quotes. What contains other invisible characters is
     not repeated exactly, which a comment at the end says, with the way to do it.
     """
     compared = bool(fields.relation)  # what it is compared with stands beside the difference

@@ -14,7 +14,7 @@ MOST_ROWS = 60
 
 
 def write_grid(screen: Screen, grid: Grid) -> None:
-    """Write one grid, cut to the width of the screen; what is cut is told."""
+    """Write one grid, cut to the width of the screen; what is cut is reported."""
     third = f", {grid.third[0]} {grid.third[1]}" if grid.third else ""
     down = f", down {grid.down}" if grid.down else ""
     screen.line((grid.matrix, "strong"), f"   across {grid.across}{down}{third}")

@@ -35,7 +35,7 @@ class PlacesView:
     def __init__(self, screen: Screen, evidence: Traces, here: str) -> None:
         self.screen, self.evidence, self.here = screen, evidence, here
         self._texts: dict[str, list[str]] = {}
-        #: Names of the signs that stand in the margin.
+        #: Names of the signs that are in the margin.
         self._shown: set[str] = set()
 
     def name_of(self, file: str) -> str:

@@ -145,7 +145,7 @@ def write_beginning(screen: Screen, asked: Round, begun: Begun) -> None:
 
 
 def notify(command: str, result: RunResult, jobs: int) -> None:
-    """Run a command with the summary as one more word; what goes wrong with it is told."""
+    """Run a command with the summary as one more word; what goes wrong with it is reported."""
     import shlex
 
     text = "".join(_texts(summary_segments(result, jobs)))

@@ -37,7 +37,7 @@ def write_counts_row(screen: Screen, name: str, width: int, counts: Counter[str]
 
 
 def worst_verdict(counts: Counter[str]) -> str:
-    """Return the verdict whose sign stands before a row."""
+    """Return the verdict whose sign precedes a row."""
     return next((verdict for verdict in FROM_WORST if counts[verdict]), "passed")
 
 

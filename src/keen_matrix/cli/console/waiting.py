@@ -22,7 +22,7 @@ _held = threading.Event()
 
 @contextlib.contextmanager
 def drawing_nothing() -> Iterator[None]:
-    """Draw no line during a block that draws by itself."""
+    """Draw no line during a block that draws on its own."""
     _held.set()
     try:
         yield

@@ -83,7 +83,7 @@ class Greedy:
 
     def _row(self, counts: np.ndarray, new_pairs: Ints | None, number: int) -> Ints:
         """Return a row around one tuple: the other axes in random order, each with the value that
-        covers most anew.
+        covers most again.
 
         Where all blocks are pairs, what each value would cover is a sum of rows of `new_pairs`, so
         that an axis costs one addition.
@@ -159,7 +159,7 @@ class Greedy:
     def _others(self, axis: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Return for each block of an axis its other axes, their strides, and the block's base.
 
-        Shorter blocks are filled up with an axis behind the last, which always counts as set and
+        Shorter blocks are filled up with an axis after the last, which always counts as set and
         adds nothing; the dummy blocks of of_axis get one that never counts as set.
         """
         if axis not in self._kept:

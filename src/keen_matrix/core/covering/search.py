@@ -114,7 +114,7 @@ def covering_rows(
     """
     predicates = [] if allowed is None else [allowed] if callable(allowed) else list(allowed)
     found = [rules_of(predicate, levels) for predicate in predicates]
-    # A predicate kept as a whole can only be completed by itself; beside other rules the two
+    # A predicate kept as a whole can only be completed on its own; beside other rules the two
     # searches would not see each other, so all conditions become one predicate.
     if len(found) > 1 and any(isinstance(rule, OpaquePredicate) for rules in found for rule in rules):
         found = [rules_of(lambda row: all(predicate(row) for predicate in predicates), levels)]

@@ -76,7 +76,7 @@ class Array:
     def drop(self, row: int) -> None:
         """Take a row away."""
         gone = self.tuples[row]
-        # Without the dummy at the end: it stands in every row.
+        # Without the dummy at the end: it is in every row.
         self.counts[gone[:-1]] -= 1
         self._now_uncovered(gone[self.counts[gone] == 0])
         self.rows = np.delete(self.rows, row, axis=0)
@@ -127,7 +127,7 @@ class Array:
         counts[self.blocks.total] = NEVER
 
     def gains(self, rows: np.ndarray, axes: np.ndarray, values: np.ndarray) -> np.ndarray:
-        """Return for each change of one cell how many tuples it covers anew less those it
+        """Return for each change of one cell how many tuples it covers again less those it
         uncovers."""
         blocks, width = self.blocks, self.tuples.shape[1]
         # take() on flat positions is twice as fast as indexing by two arrays, and this is the

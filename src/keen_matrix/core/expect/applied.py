@@ -13,7 +13,7 @@ from keen_matrix.core.model.spec import Matrix, Rule, Spec
 
 def applies(when: Expression, case: Case, number: int, here: str) -> bool:
     """Tell whether a condition is true of a launch of a case; one that calls the oracle is not to
-    be asked. One that fails, which is told elsewhere, counts as true."""
+    be asked. One that fails, which is reported elsewhere, counts as true."""
     argv = (case.argv, *case.more)[number]
     scope = case_scope(case.named, argv, case.id, here, {}, standing_at(case, number))
     try:
@@ -40,7 +40,7 @@ class RuleUse:
     def waits_for(self, matrix: Matrix) -> bool:
         """Tell whether a case of a matrix could still show a rule to apply."""
         own = {id(rule) for rule in _of_matrix(matrix)}
-        # What stands outside the matrices may apply to a case of any.
+        # What is outside the matrices may apply to a case of any.
         return any(each in own for each in self._waiting) or any(
             id(rule) in self._waiting for rule in _of_spec(self._spec)
         )

@@ -177,7 +177,7 @@ KEPT_BYTES = 65_536
 
 
 def look_at(outcome: Outcome, name: str) -> Looked:
-    """Return what stands at a file's place in a case's directory, or what was seen there while it
+    """Return what is at a file's place in a case's directory, or what was seen there while it
     still existed."""
     # The directory is gone when an insight asks again, so what was seen is kept with the outcome.
     known = outcome.looked_at.get(name)
@@ -227,7 +227,7 @@ def _names(outcome: Outcome, pattern: str) -> list[str]:
 
 
 def _read_file(path: str) -> tuple[bytes, str]:
-    """Return a regular file's content, or what stands in its place. Never waits: a pipe or device
+    """Return a regular file's content, or what is in its place. Never waits: a pipe or device
     is not opened."""
     try:
         info = os.stat(path)

@@ -1,8 +1,8 @@
 """Baselines: plain text files beside the spec, a file a matrix, a section a case, sorted by id.
 
 A section begins with `case ID  words`, a part of it with `ASPECT:` on a line of its own. A line of
-output stands behind `| `; one with control characters or bytes that are no UTF-8 stands, escaped,
-behind `\\ `. A last line without a newline is followed by `^`. Sections are sorted by id, so that
+output follows `| `; one with control characters or bytes that are no UTF-8 stands, escaped,
+after `\\ `. A last line without a newline is followed by `^`. Sections are sorted by id, so that
 outputs accepted in different branches seldom touch.
 """
 

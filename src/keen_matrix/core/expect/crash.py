@@ -25,7 +25,7 @@ class Sign(NamedTuple):
     #: Whether it counts though the program ended with 0: a shell goes on after one, and ends as its
     #: last command does.
     any_exit: bool = False
-    #: Whether no program would print it by itself; only such signs count on a standard output of
+    #: Whether no program would print it on its own; only such signs count on a standard output of
     #: its own.
     is_sure: bool = True
 

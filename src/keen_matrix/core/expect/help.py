@@ -36,7 +36,7 @@ class FormHelp(Struct, frozen=True):
     #: Those of them that stand in front of the subcommand: the program's own, which its help
     #: names.
     in_front: frozenset[tuple[str, ...]]
-    #: Name and choices; an operand without a name in the help may be told by all its choices.
+    #: Name and choices; an operand without a name in the help may be reported by all its choices.
     operands: tuple[tuple[str, tuple[str, ...]], ...]
 
 
@@ -200,7 +200,7 @@ _RANGE = re.compile(r"(?<![\w-])-(\w)\s*(?:\.\.\.?|…|to|through|-)\s*-(\w)(?![
 
 
 def _stands_in(spelling: str, text: str) -> bool:
-    """Tell whether a text names an option, by itself or in a range: `-0 ... -9`."""
+    """Tell whether a text names an option, on its own or in a range: `-0 ... -9`."""
     if re.search(rf"(?<![\w-]){re.escape(spelling)}(?![\w-])", text):
         return True
     if spelling.startswith("--"):

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from keen_matrix.core.structs import Struct
 
 MASK_SECONDS = 2.0
-#: What stands for what varies by itself.
+#: What stands for what varies on its own.
 VARIES = "<varies>"
 
 

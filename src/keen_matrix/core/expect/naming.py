@@ -33,7 +33,7 @@ def is_named(word: str, message: str, *, exactly: bool = False) -> bool:
 
 def _is_sign_named(word: str, message: str) -> bool:
     """Tell whether a message names a letter, a digit or a sign: bounded, since every text has
-    letters; the letter of an option also in quotes, behind two dashes, or alone behind a colon."""
+    letters; the letter of an option also in quotes, behind two dashes, or alone after a colon."""
     bounded = rf"(?<![\w-]){re.escape(word)}(?![\w-])" if word[:1].isalnum() else re.escape(word)
     is_option = re.fullmatch(r"-\w", word) is not None
     if is_option:  # -c and -C are two, and `a 1-character string` names neither

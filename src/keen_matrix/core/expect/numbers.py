@@ -32,7 +32,7 @@ class Tolerance(NamedTuple):
 
 
 def texts_alike(expected: str, came: str, tolerance: Tolerance | None, *, newline: bool = False) -> bool:
-    """Tell whether two texts are the same but for numbers within a tolerance.
+    """Tell whether two texts are the same except for numbers within a tolerance.
 
     `newline` lets what came end in one newline more than an expected text that ends in none.
     """

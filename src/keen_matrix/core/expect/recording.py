@@ -95,8 +95,9 @@ class CaseRecorder:
         return relation is None or not any(differences_of(first, again, relation.aspects))
 
     def is_alike_without_what_varies(self, number: int, again: Outcome) -> bool:
-        """Tell whether all launches are alike but for what differs between one of them and another
-        of the same vector; that is left out of the streams then, as a mask would, and told."""
+        """Tell whether all launches are alike except for what differs between one of them and
+        another of the same vector; that is left out of the streams then, as a mask would, and
+        told."""
         relation = self._case.relation
         _, first, _ = self._launches[number]
         outcomes = [outcome for _, outcome, _ in self._launches]
@@ -131,7 +132,8 @@ class CaseRecorder:
         return self._launches[number][1].seconds
 
     def record(self, floor: int) -> Record:
-        """Return the whole record; `floor` is the smallest peak memory that can be told, in bytes.
+        """Return the whole record; `floor` is the smallest peak memory that can be reported, in
+        bytes.
 
         A case of several launches tells the last one, or the first of those that are compared; all
         stand in `steps`.
@@ -196,7 +198,7 @@ def _without_varying_files(first: Outcome, again: Outcome, outcomes: Sequence[Ou
                 if name in outcome.state:
                     outcome.state[name] = (VARIES,)
             yield name
-    # Files whose names are made up anew each time: as many of them, and nothing is known of which.
+    # Files whose names are made up again each time: as many of them, and nothing is known of which.
     common = {*first.state} & {*again.state}
     counts = {len({*outcome.state} - common) for outcome in (*outcomes, again)}
     if len(counts) == 1 and counts != {0}:

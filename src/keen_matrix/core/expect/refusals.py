@@ -94,7 +94,7 @@ class BlameAspect(Struct, frozen=True):
         others = [
             each
             for each in self.names
-            # To blame wrongly is a strong claim, so the name must stand there as it is spelt.
+            # To blame wrongly is a strong claim, so the name must be there as it is spelt.
             if each not in mentions and is_named(each, message, exactly=True)
         ]
         if others:

@@ -25,7 +25,7 @@ def standing_at(case: Case, number: int) -> Standing | None:
 
 
 def _accepts(matrix: Matrix, step: Step) -> bool:
-    """Tell whether a matrix states by itself that its vectors are accepted: what it says stands
+    """Tell whether a matrix states on its own that its vectors are accepted: what it says stands
     over [refusal] as a whole, whatever the signature says of them."""
     for rule in (*step.rules[::-1], *matrix.rules[::-1]):
         aspect = rule.aspects.get("exit") if rule.when is None else None

@@ -11,7 +11,7 @@ from keen_matrix.core.expect.mismatch import Mismatch
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.structs import Struct
 
-#: Control characters but for white space: tab, newline, form feed, carriage return.
+#: Control characters except for white space: tab, newline, form feed, carriage return.
 _CONTROLS = re.compile(rb"[\x00-\x08\x0b\x0e-\x1f\x7f]")
 MOST_NAMED = 3
 

@@ -103,7 +103,7 @@ class Experiments:
         # how long a launch is waited for changes nothing of what came
         around = None if around is None else replace(around, timeout=math.inf)
         self._around = around
-        #: What vectors have around them → what came of each.
+        #: What vectors have around them → the result of each.
         self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
         self._known = self._known_by[around]
         #: Which of the plans of the pool is ours, since others share it, its patience and
@@ -117,7 +117,7 @@ class Experiments:
         self.warm: WarmPlan | None = None
 
     def go_on(self, before: Experiments) -> None:
-        """Go on where others ended: their launches count. What came of them too, of vectors that
+        """Go on where others ended: their launches count. The result of them too, of vectors that
         have the same around them: these come to the same, whatever else the spec says by now."""
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
         self.warm = before.warm
@@ -175,7 +175,7 @@ class Experiments:
         found = {words: answer for _, words, answer in self._results(cases)}
         if patience is not None:
             # A short wait is a matter of how busy the machine is: what did not end beside others is
-            # tried by itself before that is believed.
+            # tried on its own before that is believed.
             for id, case in cases.items():
                 if found[case.argv].record.verdict == "timed-out":
                     found |= {words: answer for _, words, answer in self._results({id: case})}
@@ -186,7 +186,7 @@ class Experiments:
         return found
 
     def _results(self, cases: Mapping[str, Case]) -> Iterator[tuple[str, Words, Answer]]:
-        """Launch cases side by side, and yield the id, the words and what came of each as it
+        """Launch cases side by side, and yield the id, the words and the result of each as it
         comes."""
         for result in self._pool.results(iter(cases.values())) if cases else ():
             record = decode_record(result.line)

@@ -149,7 +149,7 @@ def _without_question(text: str, name: str) -> tuple[str, str]:
 
 
 def _with_remark(text: str, remark: str) -> str:
-    """Return a text with a comment in a line of its own, behind the header of the values or the
+    """Return a text with a comment in a line of its own, after the header of the values or the
     synopsis."""
     newline = "\r\n" if "\r\n" in text else "\n"
     for pattern in (r"^[ \t]*\[signature\.values\].*$", r"^[ \t]*\[signature\].*$"):

@@ -188,7 +188,7 @@ class _ConditionTrial:
                 yield replace(request, operands=fewer)
 
     def _around(self, request: Request) -> object:
-        """Return what stands in a request beside what the condition speaks of."""
+        """Return what is in a request beside what the condition speaks of."""
         options = frozenset(
             (part.option.key, part.values)
             for part in request.options

@@ -30,7 +30,7 @@ from keen_matrix.core.structs import replace
 MOST_REDUCING = 40
 #: How often clashes are looked for at most in a fullest vector that is refused.
 ROUNDS = 3
-#: Options that are tried each by itself as the one that another clashes with, before halves are.
+#: Options that are tried each on its own as the one that another clashes with, before halves are.
 MOST_LIKELY = 3
 #: Options that a message names which asks for one of them.
 MOST_ASKED = 4
@@ -84,7 +84,7 @@ class UsageTrials:
         return request is not None and self.took_words(request.words())
 
     def took(self, request: Request, unknown: str) -> bool:
-        """Tell whether a request is accepted with an unknown option behind its options."""
+        """Tell whether a request is accepted with an unknown option after its options."""
         return self.took_words(with_unknown(request, unknown))
 
     def took_words(self, words: Words) -> bool:
@@ -140,7 +140,7 @@ def grounds_of_form(trials: UsageTrials) -> UsageGrounds:
             if not found.works:
                 return found
         trials.rebuild(found)
-    # Before clashes: an option that ends the call hides whatever stands behind it.
+    # Before clashes: an option that ends the call hides whatever follows it.
     found = _with_lone_actions(trials, found)
     trials.rebuild(found)
     for _ in range(ROUNDS):
@@ -201,7 +201,7 @@ def _without_operands(request: Request) -> Words:
 
 def _with_actions(trials: UsageTrials, found: UsageGrounds) -> UsageGrounds:
     """Return the grounds with the options that end the call by themselves: an unknown option
-    behind them is accepted, which by itself is refused."""
+    after them is accepted, which on its own is refused."""
     builder = Builder(trials.signature, trials.builder.form, found)
     smallest, full = builder.smallest(), builder.fullest()
     if smallest is None or full is None or smallest == full:
@@ -290,13 +290,13 @@ def _required(trials: UsageTrials, refused: Answer) -> tuple[str, ...]:
 
 
 def _ends_reading(trials: UsageTrials, request: Request) -> bool:
-    """Tell whether an unknown option is accepted behind the options of a request."""
+    """Tell whether an unknown option is accepted after the options of a request."""
     unknown = next((each for each in UNKNOWN if _is_refused_as_unknown(trials, request, each)), "")
     return bool(unknown) and trials.took(request, unknown)
 
 
 def _needed(trials: UsageTrials, options: Sequence[Option]) -> Sequence[Option]:
-    """Return the one of several options that is needed, where any other by itself is refused; else
+    """Return the one of several options that is needed, where any other on its own is refused; else
     all of them. A message that lists every option names them all."""
     if len(options) < 2:
         return options
@@ -353,7 +353,7 @@ def _without_clashes(trials: UsageTrials, found: UsageGrounds) -> UsageGrounds:
 
 def _clash(trials: UsageTrials, option: Option, kept: Sequence[Option], keys: set[str]) -> Clash | None:
     """Return what an option clashes with: nothing but itself, one other, or all that are kept; None
-    where it is accepted and no other stands beside it."""
+    where it is accepted and no other is beside it."""
     alone = trials.builder.smallest([option])
     # asked for whatever launches are left: what was not launched is not refused
     if alone is None or not trials.experiments.answer(alone.words()).works:
@@ -403,7 +403,7 @@ def beside_operands(trials: UsageTrials, option: Option, keys: set[str]) -> Clas
 
 
 def _values_for(trials: UsageTrials, clash: Clash, option: Option) -> dict[str, str]:
-    """Return the values with which an option is accepted that was refused by itself."""
+    """Return the values with which an option is accepted that was refused on its own."""
     alone = trials.builder.smallest([option])
     if len(clash.options) != 1 or alone is None or not option.takes_value:
         return {}
@@ -422,7 +422,7 @@ def _partner(trials: UsageTrials, kept: Sequence[Option], option: Option) -> lis
 
 
 def with_unknown(request: Request, unknown: str) -> Words:
-    """Return the words of a request with an unknown option behind its options."""
+    """Return the words of a request with an unknown option after its options."""
     words = request.words()
     behind = len(words) - sum(1 for part in request.operands if part.name)
     return (*words[:behind], unknown, *words[behind:])

@@ -34,7 +34,7 @@ if TYPE_CHECKING:
 
 #: Levels of an axis up to which its tuples are counted.
 MOST_LEVELS = 2_000
-#: Tuples of a strength that are counted; larger matrices are told as not counted.
+#: Tuples of a strength that are counted; larger matrices are reported as not counted.
 MOST_TUPLES = 2_000_000
 #: Missing things that are kept by name of each part.
 MOST_MISSING = 200

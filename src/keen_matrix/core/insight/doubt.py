@@ -93,7 +93,7 @@ class Proposal:
 
 
 def _with_names(text: str, values: Mapping[str, str]) -> tuple[str, ...]:
-    """Return a text split where the values of columns stand in it, the longest first: text and
+    """Return a text split where the values of columns are in it, the longest first: text and
     names by turns."""
     parts = [text]
     for name, value in sorted(values.items(), key=lambda each: -len(each[1])):

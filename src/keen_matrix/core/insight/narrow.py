@@ -174,7 +174,7 @@ def _in_matrix(trials: Trials) -> None:
 
 
 def _usable(trials: Trials, case: Case) -> bool:
-    """Tell whether a case may be tried in place of the one that failed."""
+    """Tell whether a case may be tried instead of the one that failed."""
     same = case.argv == trials.found.case.argv
     return case.fault is None and not same and _same_standing(trials, case)
 

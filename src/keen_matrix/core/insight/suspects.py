@@ -74,7 +74,7 @@ def suspects_of(pool: str, cases: Sequence[Observed]) -> Suspicion:
         those = sorted((case for number, case in enumerate(cases) if covered >> number & 1), key=_plainness)
         ids = [case.id for case in those]
         found.causes.append(CauseFound(suspect, rivals, ids, left.bit_count(), those[0].words))
-        # What one cause explains must not hide another one: the rest is looked at by itself.
+        # What one cause explains must not hide another one: the rest is looked at on its own.
         left &= ~covered
     found.unexplained = [case.id for number, case in enumerate(cases) if left >> number & 1]
     return found

@@ -11,7 +11,7 @@ FIXED = {"LC_ALL": "C.UTF-8", "TZ": "UTC", "COLUMNS": "80", "TERM": "dumb", "NO_
 
 
 def base_environment(inherit: Iterable[str], outer: Mapping[str, str]) -> dict[str, str]:
-    """Return the environment of every case but for HOME, TMPDIR and what the spec adds."""
+    """Return the environment of every case except for HOME, TMPDIR and what the spec adds."""
     return {**FIXED, **{name: outer[name] for name in inherit if name in outer}}
 
 

@@ -13,7 +13,7 @@ FIRST_LINE = 512
 
 
 def script_words(file: str) -> list[str]:
-    """Return the words of a script's first line behind its `#!`, an `env` left out; none of what is
+    """Return the words of a script's first line after its `#!`, an `env` left out; none of what is
     no script."""
     try:
         with open(file, "rb") as script:

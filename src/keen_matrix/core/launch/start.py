@@ -35,10 +35,10 @@ class Stopping(Struct, frozen=True, kw_only=True):
 
 
 class Start(Struct, frozen=True, kw_only=True):
-    """All that is needed to start a program, but for the vector."""
+    """All that is needed to start a program, except for the vector."""
 
     file: str
-    #: The launch words; the vector stands behind them.
+    #: The launch words; the vector follows them.
     words: Sequence[str]
     env: Mapping[str, str]
     directory: str

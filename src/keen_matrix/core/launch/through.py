@@ -82,7 +82,7 @@ def is_wrapped(launch: ResolvedLaunch) -> bool:
 
 
 def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through | None:
-    """Return what a wrapped runtime starts; None where that cannot be told, or it is the file
+    """Return what a wrapped runtime starts; None where that cannot be reported, or it is the file
     itself.
 
     The runtime is launched through its launcher and directly, once each, in an empty directory.
@@ -101,7 +101,7 @@ def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through |
         # Once more by its own name: only then is it known to start itself, and what the way through
         # the launcher adds.
         direct = _asked(asked.file, asked.file, runtime, env, directory)
-    # what it starts must be what it is when it is started by itself
+    # what it starts must be what it is when it is started on its own
     if direct is None or direct.file != asked.file:
         return None
     names = {*asked.environment, *direct.environment} - OF_SHELLS

@@ -26,7 +26,7 @@ class Standing(NamedTuple):
     help: bool = False
     bound: Named = {}
     given: frozenset[str] = frozenset()
-    #: Whether the library that reads the words refuses it, and not the program behind it.
+    #: Whether the library that reads the words refuses it, and not the program after it.
     by_library: bool = False
     #: Where the signature stands that says it, `fare.matrix.toml:5`.
     origin: str = ""
@@ -84,7 +84,7 @@ class Case(Struct, frozen=True, kw_only=True):
     more: tuple[tuple[str, ...], ...] = ()
     #: What the signature says of each launch's vector; empty without a signature.
     standings: tuple[Standing, ...] = ()
-    #: Numbers of the launches, from 0, that start another program: all of its words stand in their
+    #: Numbers of the launches, from 0, that start another program: all of its words are in their
     #: vectors.
     others: tuple[int, ...] = ()
     #: How the launches must compare; None when they do not.

@@ -2,5 +2,5 @@
 
 from __future__ import annotations
 
-#: What stands in place of an exit, a stream, a file, or a cell that only expectations use.
+#: What stands instead of an exit, a stream, a file, or a cell that only expectations use.
 OPEN = "<fill>"

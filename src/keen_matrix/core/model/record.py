@@ -1,7 +1,7 @@
 """Records: what the journal says of a run, typed from the engine to the last report.
 
 A line of a journal is a header, the record of a case, or the closing line of a spec's run. Fields
-that are left out when they say nothing have a default; all others stand in every line. Names and
+that are left out when they say nothing have a default; all others are in every line. Names and
 order are those of the JSON.
 """
 
@@ -26,7 +26,7 @@ Verdict: TypeAlias = Literal[
 ]
 #: In the order in which counts list them; the numbers of the worker's frames point into it.
 VERDICTS: tuple[Verdict, ...] = get_args(Verdict)
-#: The worst first: the verdict that stands for several, and the order in which causes are told.
+#: The worst first: the verdict that stands for several, and the order in which causes are reported.
 FROM_WORST: tuple[Verdict, ...] = (
     "crashed",
     "timed-out",
@@ -46,12 +46,12 @@ PASSING: frozenset[str] = frozenset({"passed", "known", "skipped"})
 
 
 def _none() -> None:
-    """Default of a field that stands in every line, null too: what has a plain default is left out
+    """Default of a field that is in every line, null too: what has a plain default is left out
     where it has it."""
 
 
 def _no_files() -> dict[str, FileChange]:
-    """Default of the files, which stand in every line, also when there are none."""
+    """Default of the files, which are in every line, also when there are none."""
     return {}
 
 
@@ -150,7 +150,7 @@ class StreamFields(Struct, kw_only=True, omit_defaults=True):
 
 
 class LaunchFields(StreamFields, kw_only=True, omit_defaults=True):
-    """What came of one launch. Times are seconds, memory is bytes."""
+    """The result of one launch. Times are seconds, memory is bytes."""
 
     verdict: Verdict
     exit: int | None = field(default_factory=_none)
@@ -221,7 +221,7 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
 
 
 class Record(CaseFields, kw_only=True, omit_defaults=True):
-    """A case with what came of it. The fields of a launch are those of LaunchFields, of its only
+    """A case with the result of it. The fields of a launch are those of LaunchFields, of its only
     or its telling one: a Struct cannot have two bases with fields."""
 
     #: Numbers of the masks that found something.

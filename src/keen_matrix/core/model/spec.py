@@ -320,7 +320,7 @@ class Spec(Struct, frozen=True, kw_only=True):
     grounds: Grounds | None = None
     #: What accepted derived vectors are not to leave behind, beside [expect].
     tidy_rules: tuple[Rule, ...] = ()
-    #: What a derived vector that asks for help must do, in place of [expect].
+    #: What a derived vector that asks for help must do, instead of [expect].
     help_rules: tuple[Rule, ...] = ()
     parts: Parts = Parts()
 

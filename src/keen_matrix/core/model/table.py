@@ -1,4 +1,4 @@
-"""A validated table of a spec, for what stands below the document."""
+"""A validated table of a spec, for what is below the document."""
 
 from __future__ import annotations
 

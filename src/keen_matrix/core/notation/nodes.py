@@ -44,7 +44,7 @@ Part: TypeAlias = Characters | Field
 
 
 class Word(_Node, frozen=True, eq=False):
-    """One word of a vector. `glued` tells that no white space stands before it."""
+    """One word of a vector. `glued` tells that no white space precedes it."""
 
     parts: tuple[Part, ...]
     glued: bool = False

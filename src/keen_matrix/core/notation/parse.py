@@ -244,5 +244,5 @@ class _Cursor:
 
 
 def span_text(text: str, span: Span) -> str:
-    """Return what stands at a span, for messages and column names."""
+    """Return what is at a span, for messages and column names."""
     return text[span[0] : span[1]]

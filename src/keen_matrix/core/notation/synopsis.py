@@ -49,7 +49,7 @@ class Name:
 
 @dataclass(frozen=True, slots=True)
 class OptionUse:
-    """An option where it stands in a synopsis: its spellings and the values it takes."""
+    """An option where it is in a synopsis: its spellings and the values it takes."""
 
     spellings: tuple[str, ...]
     values: tuple[Name, ...] = ()
@@ -139,7 +139,7 @@ class Usage:
 
 
 def with_flags_apart(form: Usage) -> Usage:
-    """Return a form in which flags that are grouped behind one dash, `[-abc]`, are flags of their
+    """Return a form in which flags that are grouped after one dash, `[-abc]`, are flags of their
     own, each of which may be left out (POSIX XBD 12.1, 2.)."""
     items: list[Item] = []
     for item in form.items:
@@ -169,7 +169,7 @@ def _grouped(choice: Choice) -> str | None:
         return None
     use = form.items[0]
     word = use.spellings[0]
-    # A letter twice, or a value behind it, and it is a name of several letters behind one dash.
+    # A letter twice, or a value after it, and it is a name of several letters after one dash.
     is_group = len(use.spellings) == 1 and not use.values and re.fullmatch(r"-[0-9A-Za-z]{2,}", word)
     return word[1:] if is_group and len(set(word)) == len(word) else None
 
@@ -245,7 +245,7 @@ class _SynopsisReader:
         """Return the text of a word. Raises NotationFault when it contains a field."""
         text = word.literal
         if text is None:
-            # The line of a matrix has fields; whoever copies one here is told what stands in their
+            # The line of a matrix has fields; whoever copies one here is reported what is in their
             # place.
             place = next(part for part in word.parts if isinstance(part, Field))
             raise self.fault("a synopsis has no { } fields; a value is a NAME in capitals", place.span[0])

@@ -7,7 +7,7 @@ from keen_matrix.core.expressions import as_text
 #: Different values of an axis that are counted apart; an axis with more separates nothing that a
 #: grid could show.
 MOST_VALUES = 60
-#: How the value of an axis is written that stands in a part left out.
+#: How the value of an axis is written that is in a part left out.
 ABSENT = "—"
 
 

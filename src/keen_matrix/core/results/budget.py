@@ -142,7 +142,7 @@ def _by_gain(
     pairs: list[set[Pair]], seconds: list[float], taken: list[bool], covered: set[Pair]
 ) -> Iterator[int]:
     """Yield what is left by gain a second. A gain only ever shrinks, so the top of the heap is
-    looked at anew, and no other."""
+    looked at again, and no other."""
     heap = [(-len(pairs[at] - covered) / seconds[at], at) for at in range(len(pairs)) if not taken[at]]
     heapq.heapify(heap)
     while heap:

@@ -79,7 +79,7 @@ class Comparison(Struct):
 
 MOST_LISTED = 2_000
 KINDS = ("newly failing", "newly passing", "other verdict", "other output", "slower", "faster", "new", "gone")
-#: What every case is compared by, and where its line stands, for those that more is told of.
+#: What every case is compared by, and where its line stands, for those that more is reported of.
 _TABLE = """CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT,
     path TEXT, offset INTEGER, PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"""
 
@@ -157,7 +157,7 @@ KEPT_TEXT = 1_000
 
 
 def _did(fields: Record) -> dict[str, str]:
-    """Return what a launch did, as far as it is told what differs."""
+    """Return what a launch did, as far as it is reported what differs."""
     end = f"signal {fields.signal}" if fields.signal else f"exit {fields.exit}"
     # Such a launch has no end of its own that could be compared.
     if fields.verdict in ("timed-out", "not-started", "skipped", "blocked"):
@@ -200,7 +200,7 @@ LONGEST_SHOWN = 40
 
 def _middles(one: str, other: str) -> tuple[str, str]:
     """Return two lines without the words that they begin and end with alike."""
-    # what stands in quotes is mostly of the vector: it is told only where nothing else differs
+    # what stands in quotes is mostly of the vector: it is reported only where nothing else differs
     plain = [_QUOTED.sub(r"\1…\2", each) for each in (one, other)]
     if plain[0] != plain[1]:
         one, other = plain

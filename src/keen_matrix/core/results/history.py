@@ -1,5 +1,5 @@
-"""The history of runs: an SQLite file in the project's directory. What it cannot keep is told and
-never stops a run.
+"""The history of runs: an SQLite file in the project's directory. What it cannot keep is reported
+and never stops a run.
 
 A case is *flaky* when its verdict changed between two runs of the same spec and the same
 program.
@@ -85,7 +85,7 @@ def is_ours(path: str) -> bool:
             header = file.read(_HEADER_BYTES)
     except OSError:
         return False
-    # The application id stands in the first page, which outlives most damage, so a broken history
+    # The application id is in the first page, which outlives most damage, so a broken history
     # is still known for ours.
     return header.startswith(_MAGIC) and header[68:72] == APPLICATION_ID.to_bytes(4, "big")
 
@@ -353,7 +353,7 @@ class HistoryRecorder:
             try:
                 act()
             except DamagedHistory:
-                # Once, or a full disk would leave a new damaged file behind at each case.
+                # Once, or a full disk would leave a new damaged file after at each case.
                 if self.trouble:  # the new one as well: the disk, more likely than the file
                     raise
                 self._set_aside()

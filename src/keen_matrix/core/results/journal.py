@@ -183,7 +183,7 @@ class JournalPlace:
             return True
 
     def keep(self) -> None:
-        """Write what was written so far anew, under the journal's name. Raises OSError."""
+        """Write what was written so far again, under the journal's name. Raises OSError."""
         directory = os.path.dirname(self._target)
         os.makedirs(directory, exist_ok=True)
         fd, name = tempfile.mkstemp(prefix=self._prefix, suffix=BESIDE, dir=directory)
@@ -198,8 +198,8 @@ class JournalPlace:
         self.beside, self.put_back = "", self.put_back + 1
 
     def keep_somewhere(self) -> None:
-        """Write what was written so far anew, under the journal's name or, where that cannot be, in
-        the directory of temporary files, and go on there. Raises OSError."""
+        """Write what was written so far again, under the journal's name or, where that cannot be,
+        in the directory of temporary files, and go on there. Raises OSError."""
         try:
             if self.put_back >= MOST_PUT_BACK:
                 raise FileNotFoundError
@@ -240,14 +240,14 @@ def _drop_end(fd: int) -> int:
     keep = 0
     with open(fd, "rb", closefd=False) as file:
         # From the beginning: the note of an interruption may stand anywhere near the end, with a
-        # torn line behind it.
+        # torn line after it.
         for line in file:
             if not line.endswith(b"\n"):
                 break
             if not line.startswith(b'{"finished"'):
                 keep += len(line)
                 continue
-            # The run goes on behind it, so the note would say what is no longer so.
+            # The run goes on after it, so the note would say what is no longer so.
             if b'"interrupted":true' in line:
                 break
             keep += len(line)
@@ -259,7 +259,7 @@ class Journal:
     """A journal being written. Every line is in the file, whole, before `write` returns; a failed
     write leaves no part.
 
-    A run that begins anew writes beside the journal that is there and takes its place with the
+    A run that begins again writes beside the journal that is there and takes its place with the
     first record: a run that comes to nothing loses no results. One run at a time writes a journal:
     a lock beside it is kept until it is closed, by the system, so that the lock of a run that was
     killed is none.

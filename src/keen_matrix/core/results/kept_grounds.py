@@ -40,7 +40,7 @@ def load_grounds(journal: str, spec: Spec) -> Grounds | None:
 
 def keep_grounds(journal: str, spec: Spec, grounds: Grounds) -> None:
     """Keep what is known. A directory that cannot be written in is no error: it is found out
-    anew."""
+    again."""
     path, key = _path(journal, spec), _key(spec)
     known = _known(path)
     known.pop(key, None)

@@ -24,7 +24,7 @@ class FileLock:
     """The lock of one file, kept from its making to its release. The system lets go of it when its
     process ends (flock(2)).
 
-    Its file stands beside the locked one, contains the number of the process, and is removed on
+    Its file is beside the locked one, contains the number of the process, and is removed on
     release. Raises RunFault, with the number of the process that has it, when it is taken; OSError
     when the file cannot be made.
     """

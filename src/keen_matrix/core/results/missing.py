@@ -67,7 +67,7 @@ def missing_results(paths: Sequence[str]) -> list[Missing]:
     journals.
 
     Memory does not grow with the number of cases. What is no journal has none: whoever reads its
-    cases is told."""
+    cases is reported."""
     found: list[Missing] = []
     for path in paths:
         run = _read(path)

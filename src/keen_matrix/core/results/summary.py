@@ -61,7 +61,7 @@ class MatrixSummary(Struct):
     @property
     def state(self) -> str:
         """The verdict whose sign stands for it: failed where anything fails a run, else what
-        stands beside the cases that passed."""
+        is beside the cases that passed."""
         if any(count for verdict, count in self.counts.items() if verdict not in PASSING):
             return "failed"
         return next((each for each in ("known", "skipped") if self.counts[each]), "passed")
@@ -121,7 +121,7 @@ class RunSummary(Struct):
 
     def is_told_elsewhere(self, spec: str, fields: Record) -> bool:
         """Tell whether a case is blocked and another one stands for it: of all that have one
-        control one is told as a failure."""
+        control one is reported as a failure."""
         return fields.verdict == "blocked" and not any(
             cause.spec == spec and cause.fields.id == fields.id for cause in self.blocked
         )

@@ -28,8 +28,8 @@ REMARK_IDS = 3
 
 
 class Several(Struct):
-    """Cases of which the same is told: how many, and the first of them in the order of the spec,
-    whatever the order in which they finished."""
+    """Cases of which the same is reported: how many, and the first of them in the order of the
+    spec, whatever the order in which they finished."""
 
     count: int = 0
     #: Sequence numbers and ids.
@@ -56,7 +56,7 @@ class FailureGroup(Struct):
     sequence: int
     offset: int
     length: int
-    #: What stands before what; see causes.telling.
+    #: What precedes what; see causes.telling.
     order: tuple[int, bool, int, int]
     count: int = 0
     #: How many of them stand on it and were not launched.
@@ -132,7 +132,7 @@ class Tally:
         self.spec, self._masks = spec, _mask_origins(spec)
 
     def add(self, result: ResultFrame, offset: int) -> Record | None:
-        """Count a result whose line stands at `offset` in the journal; return its record when it
+        """Count a result whose line is at `offset` in the journal; return its record when it
         failed."""
         verdict = VERDICTS[result.verdict]
         self.by_matrix[result.matrix][verdict] += 1
@@ -158,7 +158,7 @@ class Tally:
         return fields
 
     def _pass(self, fields: Record, sequence: int) -> None:
-        """Take note of a case that is known to differ, or was skipped: both are told with their
+        """Take note of a case that is known to differ, or was skipped: both are reported with their
         reason."""
         reason = fields.known if fields.verdict == "known" else fields.skipped
         if fields.verdict == "passed":

@@ -1,4 +1,4 @@
-"""Vectors that are launched a second time, so that what varies by itself is seen."""
+"""Vectors that are launched a second time, so that what varies on its own is seen."""
 
 from __future__ import annotations
 

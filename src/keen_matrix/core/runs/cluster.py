@@ -56,7 +56,7 @@ class Task(Struct, frozen=True, kw_only=True):
     name: str
     directory: str
     shared: bool
-    #: Launch words in place of the spec's own, fields filled in but for {here}.
+    #: Launch words instead of the spec's own, fields filled in except for {here}.
     launch: tuple[str, ...] = ()
     repeat: int = 1
 
@@ -134,7 +134,7 @@ class ClusterPool:
         # By its content: a worker that has unpacked it for an earlier run has it still.
         digest, archive = ("", b"") if shared else archive_of(directory)
         self._here = directory
-        # Elsewhere the directory has another name; what stands in it is the same.
+        # Elsewhere the directory has another name; what is in it is the same.
         words = tuple(word.replace(directory, "{here}") for word in launch)
         self._task = Task(
             digest=digest,

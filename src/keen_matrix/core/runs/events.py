@@ -28,7 +28,7 @@ class RunWatch:
         """The cases of a spec are about to run: so many, if that is known."""
 
     def came(self, spec: Spec, result: ResultFrame, offset: int) -> None:
-        """What came of a case is in the journal, where its line begins at an offset."""
+        """The result of a case is in the journal, where its line begins at an offset."""
 
     def finished(self, *, passed: bool) -> None:
         """A case has finished."""

@@ -39,7 +39,8 @@ class _FromVector(Builder):
 
 
 def request_of(signature: Signature, words: Sequence[str]) -> Request | None:
-    """Return what an accepted vector says; None of one that is not accepted, or cannot be told."""
+    """Return what an accepted vector says; None of one that is not accepted, or cannot be
+    reported."""
     judgement = signature.judge(words)
     if judgement.status != "accepted" or judgement.help:
         return None

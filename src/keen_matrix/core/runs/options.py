@@ -12,7 +12,7 @@ ORDERS: tuple[Order, ...] = get_args(Order)
 
 
 class Adaptation(Struct, frozen=True, kw_only=True):
-    """What is taken in place of a spec's own."""
+    """What is taken instead of a spec's own."""
 
     #: The name of another way to start the program, of those that the spec knows.
     launcher: str | None = None
@@ -95,7 +95,7 @@ class Launching(Struct, frozen=True, kw_only=True):
     cluster_shared: bool = False
     #: Whether directories of cases that failed are kept.
     keep_directories: bool = False
-    #: Whether output is told as it comes.
+    #: Whether output is reported as it comes.
     live: bool = False
 
 
@@ -107,7 +107,7 @@ class RunOptions(Struct, frozen=True, kw_only=True):
     adaptation: Adaptation = Adaptation()
     choice: CaseChoice = CaseChoice()
     ordering: Ordering = Ordering()
-    #: Whether the run in the journal is gone on with, instead of beginning anew.
+    #: Whether the run in the journal is gone on with, instead of beginning again.
     resume: bool = False
     #: Whether cases that passed in the journal, and for which nothing has changed since, are taken
     #: over from it.

@@ -61,7 +61,7 @@ class PartRun:
         self.run, self.spec, self.work, self.most = run, spec, work, most
         self.options, self.pool, self.journal, self.watch = (run.options, run.pool, run.journal, run.watch)
         self.names = {matrix.index: matrix.name for matrix in spec.matrices}
-        #: What came of the first launches, which are cold where it is found out whether others can
+        #: The result of the first launches, which are cold where it is found out whether others can
         #: be warm.
         self._first: dict[str, ResultFrame] = {}
 
@@ -177,7 +177,7 @@ class PartRun:
 
     def _came(self, result: ResultFrame) -> None:
         """Write a result, count it and tell it."""
-        # First of all: whatever goes wrong behind it, the result is on disk.
+        # First of all: whatever goes wrong after it, the result is on disk.
         offset = self.journal.write(result.line)
         failing = self.work.tally.add(result, offset)
         name, verdict = self.names[result.matrix], VERDICTS[result.verdict]

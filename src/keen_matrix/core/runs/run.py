@@ -50,9 +50,9 @@ def run_prepared(
 ) -> RunResult:
     """Run specs.
 
-    An interruption ends the run and is told in the result. Raises Misuse when no case is asked for
-    or options exclude each other, RunFault when the journal cannot be written or the workers fail.
-    """
+    An interruption ends the run and is reported in the result. Raises Misuse when no case is asked
+    for or options exclude each other, RunFault when the journal cannot be written or the workers
+    fail."""
     run = Run(options, pool, journal, watch)
     if options.changed:
         run.unchanged = Unchanged(options.journal)
@@ -134,8 +134,8 @@ class Run(RunState):
         raise fault(nothing_selected(specs, choice))
 
     def _run_with_what_it_uses(self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None) -> None:
-        """Run a spec with what runs beside it; one that cannot be had is told, and the other specs
-        are run."""
+        """Run a spec with what runs beside it; one that cannot be had is reported, and the other
+        specs are run."""
         if spec.program.once is None:
             SpecRun(self).run_spec(spec, launch, failed)
             return
@@ -268,7 +268,7 @@ class SpecRun:
         self, spec: Spec, launch: ResolvedLaunch, failed: LastRun | None, digests: Mapping[str, str]
     ) -> Spec:
         """Return a spec whose derived vectors stand on accepted ones; what is kept of them is
-        tried again, and found out anew when it has changed."""
+        tried again, and found out again when it has changed."""
         self.run.warm_plan = None
         derived = tuple(each for each in spec.matrices if each.family not in ("", "help"))
         if not derived:

@@ -107,7 +107,7 @@ def draft_signature(
 
 
 def _fitting(page: HelpText, usages: Sequence[str], draft: Draft) -> tuple[HelpText, Sequence[str]]:
-    """Return the page and the usage lines as far as a synopsis takes them: lines behind the first
+    """Return the page and the usage lines as far as a synopsis takes them: lines after the first
     go before options do."""
     room = MOST_PARTS - ROOM_FOR_OPERANDS
     sizes = [2 + 2 * bool(each.negated) for each in page.options]
@@ -246,7 +246,7 @@ def _writable(page: HelpText, draft: Draft) -> HelpText:
 
 
 def _own_usages(usages: Sequence[str], program: Sequence[str]) -> Sequence[str]:
-    """Return the usage lines but for those of other programs, which a page may have among its
+    """Return the usage lines except for those of other programs, which a page may have among its
     examples, where the first one is the program's own."""
     own = [each for each in usages if _begins_with_program(each, program)]
     return own if own[:1] == [*usages[:1]] else usages
@@ -544,7 +544,7 @@ def _braced(inner: str) -> str:
 
 def _split_items(text: str) -> Iterator[str]:
     """Yield the top-level items of a usage line: a bracketed group, an option with the words
-    behind it, a word."""
+    after it, a word."""
     depth, start, at = 0, 0, 0
     while at < len(text):
         character = text[at]
@@ -560,14 +560,14 @@ def _split_items(text: str) -> Iterator[str]:
 
 
 def _has_letter_twice(word: str) -> bool:
-    """Tell whether what stands behind a dash cannot be flags of one letter: none of them stands
+    """Tell whether what follows a dash cannot be flags of one letter: none of them stands
     twice."""
     return len(set(word)) < len(word)
 
 
 def _item(item: str, page: HelpText, *, are_words: bool) -> str | None:
     """Return one item in our notation, empty to leave it out, or None when it is not understood.
-    `are_words` says that what stands behind one dash are words, and no flags of one letter."""
+    `are_words` says that what follows one dash are words, and no flags of one letter."""
     on_and_off = re.fullmatch(r"\[(--?)[\[(](no-?)[\])](\w[\w-]*)\]", item)
     if on_and_off:
         dash, no, rest = on_and_off.groups()
@@ -670,7 +670,7 @@ def _option_text(option: HelpOption) -> str:
 
 
 def _without_doubles(items: Sequence[str], doubts: list[str]) -> str:
-    """Return the items but for those that would make the synopsis refuse itself: a spelling that
+    """Return the items except for those that would make the synopsis refuse itself: a spelling that
     stands for two options."""
     kept: list[str] = []
     seen: set[str] = set()

@@ -18,7 +18,7 @@ Words: TypeAlias = tuple[str, ...]
 
 class Clash(Struct, frozen=True, kw_only=True):
     """Options that the program refuses though the signature accepts them: several together, or one
-    by itself."""
+    on its own."""
 
     #: Their keys; none when it is the number of operands.
     options: tuple[str, ...]

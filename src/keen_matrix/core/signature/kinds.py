@@ -8,7 +8,7 @@ from typing import Literal, TypeAlias, get_args
 
 from keen_matrix.core.structs import Struct
 
-#: A kind of refusal that judging finds by itself; `where` is a condition of the signature that is
+#: A kind of refusal that judging finds on its own; `where` is a condition of the signature that is
 #: not met.
 Kind: TypeAlias = Literal[
     "too-few",

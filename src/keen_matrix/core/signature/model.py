@@ -51,7 +51,7 @@ class Option:
     #: Words that it takes at the most; None for any number.
     most: int | None
     again: bool
-    #: Keywords of the form that stand before it.
+    #: Keywords of the form that precede it.
     after_keywords: int = 0
     #: Whether a value that may be left out is written as a word of its own: it may follow, and not
     #: be glued to a letter.
@@ -96,9 +96,9 @@ class UsageModel(Struct, frozen=True, eq=False):
     form: Usage
     options: tuple[Option, ...]
     by_spelling: Mapping[str, Option]
-    #: Where an option stands in the line → the option.
+    #: Where an option is in the line → the option.
     by_place: Mapping[Span, Option]
-    #: Keywords that stand before any operand: subcommands.
+    #: Keywords that precede any operand: subcommands.
     keywords: int
 
     def option_of(self, use: OptionUse) -> Option:
@@ -256,7 +256,7 @@ class SignatureParts:
                 by_spelling[spelling] = option
             by_place[use.span] = option
             options.append(option)
-        # Help that stands in no line is known all the same, or it would be judged as an unknown
+        # Help that is in no line is known all the same, or it would be judged as an unknown
         # option.
         undeclared = [(each,) for each in self.help if each.startswith("-")]
         for spellings in (*undeclared, *self.actions):

@@ -41,18 +41,18 @@ OF_OPTIONS = frozenset({"unknown-option", "missing-value", "unexpected-value", "
 
 
 class Reader(Struct, frozen=True, kw_only=True):
-    """A library, or a way of reading by hand: its habits and what it promises by itself."""
+    """A library, or a way of reading by hand: its habits and what it promises on its own."""
 
     habits: Habits
     #: Where the settings are known from.
     source: str
     #: What programs that use it are run by; any where every language has an edition of it.
     runtime: Runtime = "binary"
-    #: What stands in the text of a script that uses it.
+    #: What is in the text of a script that uses it.
     named: str = ""
     #: How options are written in its synopsis.
     style: Style = "gnu"
-    #: Spellings of help that the library adds by itself.
+    #: Spellings of help that the library adds on its own.
     help: tuple[str, ...] = ()
     #: What the library exits with when it refuses words; None where that is left to the program.
     exit: int | None = None
@@ -563,7 +563,7 @@ BY_HAND: Mapping[str, Reader] = {
 
 
 def can_spell(spellings: Iterable[str], row: Reader) -> bool:
-    """Tell whether a reader has options that are spelt so: where one dash stands before a letter
+    """Tell whether a reader has options that are spelt so: where one dash precedes a letter
     alone, `-bail` would be five flags, and getopts has no long options."""
     if row.style == "one-dash":
         return True

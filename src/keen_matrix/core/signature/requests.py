@@ -71,7 +71,7 @@ class Request(Struct, frozen=True):
 
     def words(self, place: Literal["first", "last"] = "first") -> tuple[str, ...]:
         """Return the vector: keywords with their options, options before operands (or after them).
-        Behind an option that would take them for more of its values the operands stand behind
+        Behind an option that would take them for more of its values the operands follow
         `--`."""
         found: list[str] = []
         late: list[str] = []
@@ -96,7 +96,7 @@ class Request(Struct, frozen=True):
         return (*found, *(part.word for part in operands), *late)
 
     def behind_keywords(self) -> int:
-        """Return where the words behind the last keyword begin."""
+        """Return where the words after the last keyword begin."""
         options = sum(
             len(part.words()) for part in self.options if part.option.after_keywords < self.form.keywords
         )
@@ -269,7 +269,7 @@ class Wish(Struct, frozen=True):
 def _made(builder: Builder, wish: Wish) -> Request:
     """Return the request that is as wished, whether or not it is accepted."""
     wish = replace(wish, options={*wish.options, *builder.grounds.required})
-    # An operand that the synopsis calls optional and the program does not: it stands in every
+    # An operand that the synopsis calls optional and the program does not: it is in every
     # request.
     if builder.grounds.operands and not wish.counts:
         wish = replace(wish, counts=dict.fromkeys(builder.grounds.operands, 1))

@@ -18,14 +18,14 @@ from keen_matrix.core.structs import replace
 #: What a draft puts in place for a program that reads files: sorted by each column, for what asks
 #: for that.
 SAMPLE_FILE, SAMPLE_LINES = "sample.txt", "1 anchor\n2 bow\n3 cabin\n"
-#: Characters of a synopsis that stand in one line of the spec; a longer one has an item a line.
+#: Characters of a synopsis that are in one line of the spec; a longer one has an item a line.
 LONGEST_LINE = 90
 LONGEST_NOTE = 100
 FAMILIES = "help, accepted, refusals, rephrasings, effects, again, elsewhere"
 
 
 def spec_text(draft: Draft, program: Sequence[str], source: str, directory: str) -> str:
-    """Return a commented spec. It lints clean: what does not fit together stands in a comment.
+    """Return a commented spec. It lints clean: what does not fit together is in a comment.
 
     `source` says what the draft was made of, `directory` is where the spec is to stand: files of
     the program are named from there."""
@@ -57,7 +57,7 @@ def spec_text(draft: Draft, program: Sequence[str], source: str, directory: str)
 
 
 def with_sample_file(signature: Signature) -> Signature:
-    """Return a signature whose files stand in the case's directory, as the draft puts one there."""
+    """Return a signature whose files are in the case's directory, as the draft puts one there."""
     values = {
         name: replace(kind, known=frozenset({SAMPLE_FILE})) if isinstance(kind, ExistingFile) else kind
         for name, kind in signature.values.items()

@@ -44,7 +44,7 @@ class _TomlTable(NamedTuple):
 
 
 class _Written(NamedTuple):
-    """What stands in a text, and where."""
+    """What is in a text, and where."""
 
     raw: bytes
     pairs: list[_Pair]
@@ -132,7 +132,7 @@ def value_at(text: str, *path: str | int) -> Any:
 
 
 def comment_at(text: str, *path: str) -> str:
-    """Return the comment behind the value of a key, without its sign; empty where there is none, or
+    """Return the comment after the value of a key, without its sign; empty where there is none, or
     the key stands inside an inline table."""
     found = _written(text)
     pair = next((each for each in found.pairs if each.path == path and not each.is_inline), None)
@@ -173,7 +173,7 @@ def toml_key(name: str) -> str:
 
 def with_value(text: str, path: KeyPath, value: str, comment: str | None = None) -> str:
     """Return a text in which a key, or an item of an array, has a value (as TOML writes it), made
-    where it is not there; a `comment` takes the place of the one behind it. Raises EditFault."""
+    where it is not there; a `comment` takes the place of the one after it. Raises EditFault."""
     found = _written(text)
     node = _node_at(found, path)
     if node is not None:
@@ -182,7 +182,7 @@ def with_value(text: str, path: KeyPath, value: str, comment: str | None = None)
         if comment is not None:
             made = _with_comment(made, path, comment)
     else:
-        # `A.type = "int"`: a table that is written key by key is written anew, in one.
+        # `A.type = "int"`: a table that is written key by key is written again, in one.
         bare = text
         while inside := [each for each in _written(bare).pairs if each.path[: len(path)] == path]:
             bare = _without_pair(bare, _written(bare), inside[-1])
@@ -292,7 +292,7 @@ def _with_new_key(text: str, found: _Written, path: KeyPath, value: str, comment
 
 
 def _line_in(text: str, found: _Written, table: tree_sitter.Node, line: str, comment: str | None) -> str:
-    """Return a text with one more line at the end of a table: behind its last pair, or its
+    """Return a text with one more line at the end of a table: after its last pair, or its
     header."""
     pairs = [each for each in table.named_children if each.type == "pair"]
     if pairs:
@@ -302,7 +302,7 @@ def _line_in(text: str, found: _Written, table: tree_sitter.Node, line: str, com
 
 
 def _end(node: tree_sitter.Node) -> int:
-    """Return where a pair ends, by its value: the grammar counts a comment behind it as well."""
+    """Return where a pair ends, by its value: the grammar counts a comment after it as well."""
     if node.type != "pair":
         return node.end_byte
     return [each for each in node.named_children if each.type != "comment"][-1].end_byte
@@ -340,7 +340,7 @@ def _appended(text: str, found: _Written, array: tree_sitter.Node, value: str) -
 
 
 def _with_comment(text: str, path: KeyPath, comment: str) -> str:
-    """Return a text with a comment behind the value of a key that has a line of its own."""
+    """Return a text with a comment after the value of a key that has a line of its own."""
     found = _written(text)
     pair = next((each for each in found.pairs if each.path == path and not each.is_inline), None)
     if pair is None:

@@ -2,7 +2,7 @@
 
 Tables are laid over each other: first the project file, then the files that are included, in their
 order, then the spec. Of a key that several have the last one wins; matrices, masks and known
-differences are put behind each other. Paths in every file go from the directory of the spec that is
+differences are put after each other. Paths in every file go from the directory of the spec that is
 run, as `{here}` does.
 """
 
@@ -49,8 +49,8 @@ def _merged(own: Source, layers: list[Layer]) -> Source:
         for name in JOINED:
             items = found.get(name)
             if isinstance(items, list):
-                # So that a problem of the third mask can be told in the file and under the number
-                # that its author knows.
+                # So that a problem of the third mask can be reported in the file and under the
+                # number that its author knows.
                 layer.first[name] = counts[name]
                 counts[name] += len(items)
         data = _laid_over(data, found, top=True)

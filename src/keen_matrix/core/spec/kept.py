@@ -2,7 +2,7 @@
 most of a small run's start.
 
 A kept spec stands for the spec's text, for every file that reading it looked at, and for this very
-build of Keen Matrix. When one of them is another now, the spec is read anew. They are kept in the
+build of Keen Matrix. When one of them is another now, the spec is read again. They are kept in the
 user's own cache directory and never beside the spec: they are Python pickles, and reading one that
 somebody else has written would run what that somebody likes.
 """
@@ -180,7 +180,7 @@ def _read(place: str) -> Spec | None:
 
 
 def _keep(place: str, spec: Spec, looked: Mapping[str, Stamp], began: int) -> None:
-    """Keep a spec; when it cannot be kept it is read anew the next time."""
+    """Keep a spec; when it cannot be kept it is read again the next time."""
     if _may_change_unseen(looked, began):
         return
     signature = spec.signature

@@ -1,4 +1,4 @@
-"""Keys of a spec, and where they stand in its file."""
+"""Keys of a spec, and where they are in its file."""
 
 from __future__ import annotations
 

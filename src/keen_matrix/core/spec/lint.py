@@ -80,7 +80,7 @@ class _SpecChecker:
         self.problems.append(self.source.problem(path, message, **more))
 
     def program(self, document: SpecDocument) -> None:
-        """Check what stands outside the matrices."""
+        """Check what is outside the matrices."""
         if not isinstance(self.source.data.get("program"), dict):
             return
         if self.spec.program.oracle is not None:
@@ -108,7 +108,7 @@ class _SpecChecker:
         from keen_matrix.core.spec.document.signature import RefusalTable
 
         self.texts.check(placed_in(RefusalTable, ("refusal",), data), known)
-        # A [signature] with a mistake in it is not there to be read, but its mistake is told
+        # A [signature] with a mistake in it is not there to be read, but its mistake is reported
         # already: what would only follow from it is not.
         mistaken = document.signature is None and "signature" in self.source.data
         if document.signature is None and not mistaken:
@@ -168,7 +168,7 @@ class _SpecChecker:
             )
 
     def _all_names(self) -> set[str]:
-        """Return the axes and columns of all matrices: what stands outside of them may be written
+        """Return the axes and columns of all matrices: what is outside of them may be written
         for any."""
         names = {name for matrix in self.spec.matrices for name in (*matrix.axes, *matrix.columns)}
         for data in self.source.data["matrix"] if isinstance(self.source.data.get("matrix"), list) else []:

@@ -21,7 +21,7 @@ from keen_matrix.core.spec.source import Source
 
 
 def load_spec(path: str, text: str | None = None) -> Spec:
-    """Return the compiled spec of a file, or of a `text` that is to stand in it. Raises SpecFault
+    """Return the compiled spec of a file, or of a `text` that is to be in it. Raises SpecFault
     with every problem found, each with its place."""
     spec, problems = read_spec(path, text=text)
     errors = [problem for problem in problems if problem.severity == "error"]

@@ -75,7 +75,7 @@ class Layer(Struct):
         return (*self.prefix, *path)
 
 
-#: Arrays of tables that are put behind each other; of any other key the last file wins.
+#: Arrays of tables that are put after each other; of any other key the last file wins.
 JOINED = ("matrix", "mask", "known")
 
 
@@ -218,11 +218,11 @@ class Source(Struct):
 
 
 def offset_in_token(token: str, offset: int) -> int:
-    """Return where character `offset` of a text value stands in its TOML token, quotes and escapes
+    """Return where character `offset` of a text value is in its TOML token, quotes and escapes
     counted (in bytes)."""
     quotes = 3 if token[:3] in ('"""', "'''") else 1 if token[:1] in "\"'" else 0
     at = quotes
-    # TOML drops a newline right behind the opening quotes.
+    # TOML drops a newline right after the opening quotes.
     if quotes == 3 and token[3:4] == "\n":
         at += 1
     escapes = token[:1] == '"'
@@ -240,7 +240,7 @@ def offset_in_token(token: str, offset: int) -> int:
 
 
 def read_source(path: str, text: str | None = None) -> Source:
-    """Read a spec file, or a `text` that is to stand in it. Raises SpecFault when it cannot be
+    """Read a spec file, or a `text` that is to be in it. Raises SpecFault when it cannot be
     read, is too large, is not UTF-8, or is not TOML."""
     raw = _read_bytes(path) if text is None else text.encode()
     try:

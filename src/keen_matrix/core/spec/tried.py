@@ -35,7 +35,7 @@ Part: TypeAlias = "Template | Expression"
 
 
 class _TriedPart(Struct):
-    """What came of one expression: how often it was tried, how often it failed, and the first
+    """The result of one expression: how often it was tried, how often it failed, and the first
     failure."""
 
     where: str
@@ -74,7 +74,7 @@ class _MatrixTrial(Struct):
 
 
 def template_text(template: Template) -> str:
-    """Return a template as it stands in a spec, as far as it is known: its fields where it was cut
+    """Return a template as it is in a spec, as far as it is known: its fields where it was cut
     out of a line."""
     return template.source or " ".join(each.source for each in template.expressions)
 

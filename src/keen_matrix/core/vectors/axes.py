@@ -148,7 +148,7 @@ class AxisSource(NamedTuple):
     takes: tuple[str, ...] = ()
 
 
-#: Key of an axis table → the source; exactly one stands in a table.
+#: Key of an axis table → the source; exactly one is in a table.
 SOURCES: Mapping[str, AxisSource] = {
     "values": AxisSource(_listed, "values"),
     "from": AxisSource(_stepped, "from_", needs=("to",), takes=("step",)),

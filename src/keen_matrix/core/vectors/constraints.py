@@ -97,7 +97,7 @@ def _by_cells(matrix: Matrix, layout: Layout) -> Iterator[Constraint]:
             fits = [all(layout.values[name][row] is not None for name in names) for names in needed]
             if at < 0:
                 return not any(fit and names for fit, names in zip(fits, needed, strict=True))
-            # A choice that stands in a part which is left out must not forbid the row.
+            # A choice that is in a part which is left out must not forbid the row.
             return at >= len(fits) or fits[at]  # beyond them: it stands in a part that is left out
 
         yield Constraint((0, number), test)

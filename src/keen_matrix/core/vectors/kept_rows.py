@@ -4,7 +4,7 @@ time.
 An array is found again by a digest of everything that the search depends on: the levels, the
 conditions with the values that they look at, what must be in it, seed and effort, and this very
 build of the search. A condition that calls a function of the oracle may say something else
-tomorrow; such arrays are not kept. They stand in the user's own cache directory, and are numbers:
+tomorrow; such arrays are not kept. They are in the user's own cache directory, and are numbers:
 reading one runs nothing."""
 
 from __future__ import annotations
@@ -99,7 +99,7 @@ def read_rows(place: str) -> Covering | None:
 
 
 def keep(place: str, covering: Covering) -> None:
-    """Keep an array; where that cannot be it is searched for anew the next time."""
+    """Keep an array; where that cannot be it is searched for again the next time."""
     rows = covering.rows
     if rows.size > LARGEST:
         return

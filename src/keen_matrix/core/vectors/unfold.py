@@ -73,7 +73,7 @@ def unfold_matrix(
 def _standing(
     signature: Signature | None, origin: str, files: Files | None, words: tuple[str, ...]
 ) -> Standing:
-    """Return what a signature, which stands at `origin`, says of a vector, in a directory with
+    """Return what a signature, which is at `origin`, says of a vector, in a directory with
     these files."""
     from keen_matrix.core.vectors.derived import standing_of
 
@@ -85,7 +85,7 @@ def _standing(
 
 
 class Files(NamedTuple):
-    """What stands in the directory in which a vector is launched."""
+    """What is in the directory in which a vector is launched."""
 
     names: frozenset[str]
     #: Whether nothing else does: an earlier step may have made more, and a name may be filled
@@ -94,7 +94,7 @@ class Files(NamedTuple):
 
 
 def _files_of(spec: Spec, matrix: Matrix, *, is_first: bool) -> Files | None:
-    """Return the names that stand in the directory of every case of a matrix, before its first step
+    """Return the names that are in the directory of every case of a matrix, before its first step
     or a later one; None where the directory is the user's own."""
     # In the user's own directory files come and go, so nothing is said of those that a vector
     # names.
@@ -204,7 +204,7 @@ class CaseMaker:
             # others still run.
             argv, more, fault, relation, others = (), (), str(error), None, ()
         if self._around or fault or more:
-            # NUL cannot stand in a word, so no two lists of steps run into each other.
+            # NUL cannot be in a word, so no two lists of steps run into each other.
             later = [word for words in more for word in ("\0", *words)]
             key = (self.matrix.name, *argv, *later, *self._surroundings_key(values, argv, fault))
         else:

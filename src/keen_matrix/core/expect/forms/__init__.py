@@ -1,7 +1,7 @@
 """Forms of text expectations, a module a form or a family of like ones. A new one is a module and
 its line in FORMS.
 
-What the rest of the code knows of a form stands in its FormKind; a test says that the keys of the
+What the rest of the code knows of a form is in its FormKind; a test says that the keys of the
 document, the reference page and this registry agree.
 """
 
@@ -54,7 +54,7 @@ FORMS: Mapping[str, FormKind] = {
         composed.NOT,
     )
 }
-#: Key of a table → the keys of which one must stand beside it: without them it says nothing.
+#: Key of a table → the keys of which one must be beside it: without them it says nothing.
 NEEDS: Mapping[str, tuple[str, ...]] = {
     **{kind.key: kind.needs for kind in FORMS.values() if kind.needs},
     **{

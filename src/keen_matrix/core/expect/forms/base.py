@@ -74,7 +74,7 @@ class FormKind(Struct, frozen=True, kw_only=True):
     key: str
     #: Yields its forms from a validated table.
     compile: Callable[[Table, FormContext], Iterator[Form]]
-    #: Keys of which one must stand beside it.
+    #: Keys of which one must be beside it.
     needs: tuple[str, ...] = ()
     #: Keys that change what it asks, and ask nothing by themselves.
     modifiers: tuple[str, ...] = ()
@@ -115,7 +115,7 @@ def encoded(text: str) -> bytes:
 
 
 def endings(text: bytes) -> tuple[bytes, ...]:
-    """Return what may stand at the end for an expected text: itself, and itself with a newline
+    """Return what may be at the end for an expected text: itself, and itself with a newline
     where it ends in none.
 
     A text that ends in a newline means that newline: output that lacks it differs.
@@ -142,7 +142,7 @@ def texts_of(template: Template, scope: Scope) -> list[str]:
 
 
 def within(tolerance: Tolerance | None) -> str:
-    """Return a tolerance in words, to stand behind what a form asks for."""
+    """Return a tolerance in words, to follow what a form asks for."""
     return f", numbers within {tolerance.absolute or f'a part of {tolerance.relative}'}" if tolerance else ""
 
 

@@ -140,7 +140,7 @@ class ColumnsForm(Form, frozen=True):
     names: tuple[Template, ...] = ()
     types: tuple[str, ...] = ()
     count: CountForm | None = None
-    #: What stands between cells; white space where nothing is said.
+    #: What is between cells; white space where nothing is said.
     separator: str = ""
 
     def check(self, actual: bytes, context: CheckContext) -> Iterator[Mismatch]:

@@ -137,7 +137,7 @@ class JsonForm(Form, frozen=True):
 
 
 def read_json(text: str) -> object:
-    """Return a JSON text's value; NaN and the infinities are taken, a key that stands twice is
+    """Return a JSON text's value; NaN and the infinities are taken, a key that occurs twice is
     not. Raises ValueError."""
 
     def once(pairs: list[tuple[str, object]]) -> dict[str, object]:

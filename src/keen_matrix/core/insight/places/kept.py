@@ -31,7 +31,7 @@ class KeptPlaces(Struct, frozen=True, kw_only=True):
     reached: int
     #: Lines of the files that it runs that hold something to run.
     lines: int
-    #: `FILE:LINE` of the parts that none runs, with what stands there.
+    #: `FILE:LINE` of the parts that none runs, with what is there.
     unreached: list[str]
     #: The most suspicious first.
     places: list[KeptPlace]

@@ -97,8 +97,8 @@ def dstar(failing: int, holding: int, all_failing: int) -> float:
 
 
 def parting(run: TracedCase, holding: Sequence[TracedCase]) -> Parting | None:
-    """Return where a run leaves the way of the most alike that passed; None where no order is told,
-    or they go the same way."""
+    """Return where a run leaves the way of the most alike that passed; None where no order is
+    reported, or they go the same way."""
     near = min(
         (each for each in holding if each.trace.order),
         key=lambda each: (distance(each.case, run.case), each.case.sequence),
@@ -177,7 +177,7 @@ def ranked(runs: Sequence[TracedCase]) -> Ranking:
     best = places[0].score if places else 0.0
     check = max((dstar(*spectra.count(found[place][2]), spectra.all_failing) for place in order), default=0.0)
     # Two formulas that weigh the same counts otherwise: where they disagree about the first place,
-    # it is told with less certainty.
+    # it is reported with less certainty.
     agreed = bool(places) and dstar(places[0].failing, places[0].holding, spectra.all_failing) == check
     failed = sorted((run for run in runs if run.failed), key=_simplicity)
     return Ranking(

@@ -48,7 +48,7 @@ class TracedCase(Struct, frozen=True, eq=False):
 
 
 class Traces(Struct):
-    """What came of tracing."""
+    """The result of tracing."""
 
     runs: list[TracedCase] = field(default_factory=list)
     #: Ids of cases that did otherwise when they were traced, and are left out.
@@ -129,8 +129,8 @@ def _in_turn(lists: Sequence[list[Case]]) -> Iterator[Case]:
 
 
 class Following:
-    """A program whose lines are told while cases of it are launched. A context: leaving it removes
-    what was told."""
+    """A program whose lines are reported while cases of it are launched. A context: leaving it
+    removes what was reported."""
 
     def __init__(
         self, spec: Spec, launch: ResolvedLaunch, tracer: Tracer, told: Callable[[str], None]

@@ -1,4 +1,4 @@
-"""Values that the program refuses beside others, each of which it takes by itself: `-j 2` beside
+"""Values that the program refuses beside others, each of which it takes on its own: `-j 2` beside
 `-1 1`.
 
 Options were tried together with one value each. What a run launches has other values in it, and
@@ -229,7 +229,7 @@ def _relation(lab: Lab, number: int, reduced: _Reduced) -> str | None:
 
 def _combination(lab: Lab, number: int, reduced: _Reduced, others: Sequence[OptionPart]) -> str | None:
     """Return the condition that options and values do not stand together: by the values, where each
-    NAME stands in one place, else by the options, where they are refused with other values as well.
+    NAME is in one place, else by the options, where they are refused with other values as well.
     None where neither says it."""
     terms = [f"has('{part.option.key}')" for part in others]
     there = [name_in_conditions(lab, number, name) for name in reduced.more]
@@ -275,7 +275,7 @@ def _spelt(lab: Lab, reduced: _Reduced, slot: ValueSlot) -> str:
 
 
 def _narrower(lab: Lab, reduced: _Reduced, slot: ValueSlot, *, is_alone: bool) -> TypeGuess | None:
-    """Return a type without the values of a NAME that are refused here: of a number by itself its
+    """Return a type without the values of a NAME that are refused here: of a number on its own its
     bounds, of other texts those that are taken."""
     kind = lab.signature.values[slot.name]
     if kind.type in ("int", "float"):

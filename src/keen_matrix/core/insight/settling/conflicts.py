@@ -67,7 +67,7 @@ def settle_needs(lab: Lab) -> Iterator[Finding]:
                 yield from typed
                 continue
             finding = _lone(lab, number, builder.grounds, clash)
-            # that it is refused whatever stands beside it is for later, when more is known
+            # that it is refused whatever is beside it is for later, when more is known
             if _is_condition(finding):
                 yield finding
 
@@ -168,7 +168,7 @@ def _refused_alone(lab: Lab, number: int, found: UsageGrounds) -> Iterator[Clash
     beside an option of it they do nothing."""
     trials = lab.forms.trials(number)
     trials.rebuild(found)
-    # What clashes already is told; alone it would be told again.
+    # What clashes already is reported; alone it would be reported again.
     known = {key for clash in found.clashes for key in (*clash.options, clash.about)}
     options = [
         each
@@ -291,10 +291,10 @@ def _has(words: Iterable[str], spellings: Set[str]) -> bool:
 
 
 def _refused_by_itself(lab: Lab, number: int, clash: Clash, shown: tuple[Shown, ...]) -> Finding:
-    """Return that an option is refused whatever stands beside it, as observed: it is set aside.
-    Where another form has it accepted, it is this one that goes without it. An option that is
-    refused as one that there is not, or that crashes or hangs, is told and not settled: the help
-    and the program differ."""
+    """Return that an option is refused whatever is beside it, as observed: it is set aside. Where
+    another form has it accepted, it is this one that goes without it. An option that is refused as
+    one that there is not, or that crashes or hangs, is reported and not settled: the help and the
+    program differ."""
     key = clash.options[0]
     if _works_elsewhere(lab, number, key):
         form = lab.signature.lines[number]
@@ -371,7 +371,7 @@ def _turned(request: Request) -> Request:
 
 def _with_value_told(lab: Lab, request: Request, option: Option, clash: Clash) -> Request | None:
     """Return a request if it is accepted, or with a value of an option that the refusal of the
-    option by itself asks for; None where neither is."""
+    option on its own asks for; None where neither is."""
     # in the other order too: an option that takes the next word for its value needs no other
     if not lab.works(_turned(request)):
         if not option.takes_value:
@@ -388,7 +388,7 @@ def _with_value_told(lab: Lab, request: Request, option: Option, clash: Clash) -
 
 
 def _conflict(lab: Lab, number: int, found: UsageGrounds, clash: Clash) -> Iterator[Finding]:
-    """Yield that some options exclude each other: by a group where two do and all that stand in it,
+    """Yield that some options exclude each other: by a group where two do and all that are in it,
     else by conditions."""
     shown = (Shown(clash.words, clash.answer),)
     # it may be the input that is refused: a condition would claim more than was seen

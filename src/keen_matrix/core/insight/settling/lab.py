@@ -154,7 +154,7 @@ class Lab:
         return request is not None and self.answer(request.words()).works
 
     def shown(self, *vectors: Words) -> tuple[Shown, ...]:
-        """Return vectors with what came of them, to show."""
+        """Return vectors with the result of them, to show."""
         return tuple(Shown(words, came(self.answer(words))) for words in vectors)
 
 
@@ -210,7 +210,7 @@ class Forms:
 
 
 def came(answer: Answer) -> str:
-    """Return what came of a vector, in a line."""
+    """Return the result of a vector, in a line."""
     if not answer.works:
         return answer.text[:CAME_LENGTH]
     line = next(iter((answer.record.stdout or "").strip().splitlines()), "")

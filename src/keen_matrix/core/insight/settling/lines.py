@@ -101,7 +101,7 @@ def replace_optional(item: Item) -> Item:
 
 
 def with_operand(form: Usage, name: str, other: Item | None) -> Usage | None:
-    """Return a line with another item in the place of an operand that stands by itself, or with
+    """Return a line with another item in the place of an operand that stands on its own, or with
     none; None where there is no such operand."""
     items: list[Item] = []
     for item in form.items:

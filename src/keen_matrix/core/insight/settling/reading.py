@@ -98,7 +98,7 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
 
 def _without_style(lab: Lab, name: str) -> Iterator[Edit]:
     """Yield what takes away what a reader says otherwise: the style, and options set aside that are
-    none where one dash stands before words, as `-m` of `-man`."""
+    none where one dash precedes words, as `-m` of `-man`."""
     if is_stated(lab.text, "signature", "style"):
         yield RemoveEdit(("signature", "style"))
     is_other = READERS[name].style != lab.signature.style
@@ -123,9 +123,9 @@ MOST_SWITCHES, MOST_OF_NAMED = 2, 5
 def _with_switches(
     lab: Lab, candidates: Mapping[str, Signature], probes: Sequence[ReaderProbe], seen: dict[Words, str]
 ) -> tuple[str, dict[str, bool | str], list[Words]] | None:
-    """Return the reader that does what the program does but for the fewest single habits, with what
-    these are and the vectors that show them; None where there is none. What is left of the words
-    may be the program's own: it may pass over operands that it has no use for."""
+    """Return the reader that does what the program does except for the fewest single habits, with
+    what these are and the vectors that show them; None where there is none. What is left of the
+    words may be the program's own: it may pass over operands that it has no use for."""
     script = script_of(lab)
     vectors = list(dict.fromkeys(each.words for each in probes))[:MOST_CHECKS]
     lab.answers([each for each in vectors if each not in seen])
@@ -330,8 +330,8 @@ def probes_of(lab: Lab) -> Iterator[ReaderProbe]:
 
 
 def sound_probes(lab: Lab) -> list[ReaderProbe]:
-    """Return the calls on which readers differ, without those that a program complains of and
-    ends with 0 all the same: that it takes them is not to be told from a status that is wrong."""
+    """Return the calls on which readers differ, without those that a program complains of and ends
+    with 0 all the same: that it takes them is not to be reported from a status that is wrong."""
     probes = list(dict.fromkeys(probes_of(lab)))
     lenient = dict.fromkeys(each.words for each in probes if each.accepted in ("take", "ignore"))
     lab.answers(list(lenient))
@@ -385,7 +385,7 @@ def _long(option: Option) -> str:
 
 
 def _one_dash(option: Option) -> str:
-    """Return a name of more than a letter behind one dash."""
+    """Return a name of more than a letter after one dash."""
     return next((each for each in option.spellings if re.match(r"-[^-].", each)), "")
 
 
@@ -411,7 +411,7 @@ def _with_flags(base: Request, flags: Sequence[OptionPart]) -> Iterator[ReaderPr
         if not part.option.again:
             yield ReaderProbe(beside_other(base, [part.spelling, part.spelling]), "repeat", "last", "refuse")
     for part in [each for each in flags if not _long(each.option) and len(each.spelling) > 2][:1]:
-        # a word behind one dash
+        # a word after one dash
         if (capitals := part.spelling.upper()) not in base.form.by_spelling:
             yield ReaderProbe(beside_other(base, [capitals]), "ignore_case", True, False)
     for part in [each for each in flags if _long(each.option)][:2]:
@@ -479,7 +479,7 @@ def _with_value(lab: Lab, builder: Builder, base: Request, part: OptionPart) -> 
 
 
 def _ends_behind(base: Request, option: Option) -> bool:
-    """Tell whether an option stands behind the subcommand of its form, if that has one."""
+    """Tell whether an option follows the subcommand of its form, if that has one."""
     items = list(base.form.form.walk())
     last = max((n for n, each in enumerate(items) if isinstance(each, Keyword)), default=-1)
     uses = [
@@ -492,7 +492,7 @@ def _ends_behind(base: Request, option: Option) -> bool:
 
 def _with_operand(lab: Lab, builder: Builder, base: Request) -> Request:
     """Return an accepted request with an operand, an optional one where the smallest has none: only
-    behind one is it seen whether options may follow."""
+    after one is it seen whether options may follow."""
     if any(part.name for part in base.operands):
         return base
     for item in builder.form.form.walk():
@@ -503,7 +503,7 @@ def _with_operand(lab: Lab, builder: Builder, base: Request) -> Request:
 
 
 def _with_operands(builder: Builder, base: Request, parts: Sequence[OptionPart]) -> Iterator[ReaderProbe]:
-    """Operands: options behind them, delimiters, one too many, a lone dash."""
+    """Operands: options after them, delimiters, one too many, a lone dash."""
     plain = [part for part in base.operands if part.name]
     if plain:
         for part in parts:

@@ -90,7 +90,7 @@ def _is_refused(lab: Lab, request: Request) -> bool:
 
 
 def _ends_the_call(lab: Lab, smallest: Request, option: Option, fewer: Request) -> bool:
-    """Tell whether nothing beside an option counts any more: an unknown one is accepted behind it,
+    """Tell whether nothing beside an option counts any more: an unknown one is accepted after it,
     or, of a flag, a word too many. What takes a value takes what was the operand's before."""
     unknown = next(each for each in UNKNOWN if each.startswith("--"))
     if lab.answer(with_unknown(fewer, unknown)).works:
@@ -120,7 +120,7 @@ def _stated(
     shown = lab.shown(*(each.words() for each in vectors[:MOST_SHOWN]))
     own = _line_of_its_own(lab, form, options, builder)
     if _least(lab, item) > 1:
-        # how many words there are belongs to the NAME, and another NAME would stand in no help
+        # how many words there are belongs to the NAME, and another NAME would be in no help
         aside = (AppendEdit(("signature", "aside"), key, f"{OBSERVED}: {text}") for key in keys)
         return Finding(text=text, shown=shown, edits=tuple(aside))
     other = _left_of(lab, builder, item, options)
@@ -164,7 +164,7 @@ def _line_of_its_own(lab: Lab, form: Usage, options: Sequence[Option], builder: 
 
 
 def _left_of(lab: Lab, builder: Builder, item: Operand, options: Sequence[Option]) -> Item | None:
-    """Return what stands in the place of an operand beside options that stand in for it: any number
+    """Return what is in the place of an operand beside options that stand in for it: any number
     of words where one was enough and more are taken, else none."""
     if item.name.several and any(lab.works(builder.smallest([each])) for each in options):
         return Choice((Usage((item,)),), optional=True)

@@ -40,7 +40,7 @@ class SettlingStep(NamedTuple):
     find: Callable[[Lab], Iterator[Finding]]
     needs: str
     finds: str
-    #: Whether its findings do not change what others of it stand on: it begins anew when all are
+    #: Whether its findings do not change what others of it stand on: it begins again when all are
     #: stated, and not after each. Of ten options that exclude each other, each would cost all
     #: launches again.
     is_together: bool = False
@@ -141,7 +141,7 @@ def _has_done(lab: Lab, step: SettlingStep, launches: int) -> bool:
 
 
 def _work(lab: Lab, step: SettlingStep) -> None:
-    """Have a step work until it finds nothing new. It begins anew after each change of the spec:
+    """Have a step work until it finds nothing new. It begins again after each change of the spec:
     vectors are made otherwise then, and those that are known cost no launch."""
     for _ in range(MOST_FINDINGS):
         text = lab.text

@@ -37,7 +37,7 @@ FAR = "1000000000"
 
 
 class ValueSlot(NamedTuple):
-    """Where a value stands in a request."""
+    """Where a value is in a request."""
 
     place: int | str
     number: int

@@ -1,4 +1,4 @@
-"""Words that stand in a program's own text, for values that nothing else tells of.
+"""Words that are in a program's own text, for values that nothing else tells of.
 
 A script that knows its ports by name has them in it. They are only tried where the program refuses
 all other words, and what it accepts of them is a finding like any other.

@@ -132,7 +132,7 @@ def _inside(choice: Choice) -> Iterator[Item]:
 
 
 def _other_ways(lab: Lab, number: int, found: UsageGrounds) -> list[str]:
-    """Return the other options that make the smallest vector accepted, each by itself."""
+    """Return the other options that make the smallest vector accepted, each on its own."""
     trials = lab.forms.trials(number)
     sample = next(iter(found.values), ("", ""))[1]
     ways = []
@@ -189,7 +189,8 @@ def settle_endless(lab: Lab) -> Iterator[Finding]:
 
 def settle_timeout(lab: Lab) -> Iterator[Finding]:
     """State how long a launch is waited for, where some do not end: a small multiple of what the
-    others take, so that a run has its verdict on each of the former as soon as it can be told."""
+    others take, so that a run has its verdict on each of the former as soon as it can be
+    reported."""
     known = lab.experiments.known
     aside = {
         spelling

@@ -91,8 +91,8 @@ def accepted(
         if current is before:
             if not mended:
                 return None
-            # The other complaint may have been of the same word: of files that differ behind a
-            # number of bytes, say. The words behind it are tried as well.
+            # The other complaint may have been of the same word: of files that differ after a
+            # number of bytes, say. The words after it are tried as well.
             mended.clear()
 
 

@@ -239,7 +239,7 @@ def settle_told(lab: Lab) -> Iterator[Finding]:
 
 def settle_types(lab: Lab) -> Iterator[Finding]:
     """Find the types of values that are open, or only guessed, and the bounds of numbers: a parser
-    tells that it is one, and the program behind it which it takes."""
+    tells that it is one, and the program after it which it takes."""
     for name, kind in lab.signature.values.items():
         is_number = kind.type == "int" and table_of(kind).keys().isdisjoint(("min", "max"))
         if not (_is_open(lab, name) or kind.type == "file" or is_number):

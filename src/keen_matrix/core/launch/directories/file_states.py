@@ -1,4 +1,4 @@
-"""What stands in a case's directory, before and after a launch, and what the launch did to it."""
+"""What is in a case's directory, before and after a launch, and what the launch did to it."""
 
 from __future__ import annotations
 
@@ -81,7 +81,7 @@ def was_read(work: int, name: str) -> bool:
 
 
 def snapshot(root: str) -> dict[str, FileState]:
-    """Return what stands below a directory: name → kind, size, mode, time, and the content of
+    """Return what is below a directory: name → kind, size, mode, time, and the content of
     small files."""
     return dict(_seen_below(root, lambda entry: _state(entry.path)))
 
@@ -89,7 +89,7 @@ def snapshot(root: str) -> dict[str, FileState]:
 def _seen_below(root: str, see: Callable[[os.DirEntry[str]], FileState]) -> Iterator[tuple[str, FileState]]:
     """Yield the name of everything below a directory with what `see` makes of it.
 
-    What is gone by then is passed over, and so is what stands in a directory that its program has
+    What is gone by then is passed over, and so is what is in a directory that its program has
     locked.
     """
     directories = [root]
@@ -99,7 +99,7 @@ def _seen_below(root: str, see: Callable[[os.DirEntry[str]], FileState]) -> Iter
             for entry in entries:
                 with contextlib.suppress(OSError):
                     yield entry.path[len(root) + 1 :], see(entry)
-                    # A link is told of and never followed: it may lead out of the directory, or
+                    # A link is reported of and never followed: it may lead out of the directory, or
                     # round in it.
                     if entry.is_dir(follow_symlinks=False):
                         directories.append(entry.path)
@@ -128,10 +128,10 @@ def _kind(info: os.stat_result) -> str:
 
 
 def directory_state(root: str) -> dict[str, tuple[object, ...]]:
-    """Return what stands below a directory, to be compared with another: name → kind, size, mode,
+    """Return what is below a directory, to be compared with another: name → kind, size, mode,
     digest of the content.
 
-    A file of more than STATE_BYTES is told by its size alone.
+    A file of more than STATE_BYTES is reported by its size alone.
     """
     from hashlib import blake2b
 

@@ -2,7 +2,7 @@
 
 On Linux a worker is the subreaper of everything below it (prctl(2)): whatever a program starts, in
 a new session or by forking twice, becomes the worker's own child once its parent is gone. A child
-of ours that we did not start ourselves was left behind; which case it belongs to is told by its
+of ours that we did not start ourselves was left behind; which case it belongs to is reported by its
 session, or by the home directory in its environment.
 """
 
@@ -101,9 +101,8 @@ def belongs_to(pid: int, session: int, home: str) -> bool | None:
     """Tell whether a process was started by the program of a session, or has a case's home in its
     environment.
 
-    None when that cannot be told: its environment is empty, as it is for a moment while it becomes
-    another program.
-    """
+    None when that cannot be reported: its environment is empty, as it is for a moment while it
+    becomes another program."""
     fields = _stat_fields(pid)
     if len(fields) > 3 and int(fields[3]) == session:
         return True
@@ -241,7 +240,7 @@ MOST_ANCESTORS = 10_000
 def _lives_below(pid: int, root: str) -> bool:
     try:
         with open(f"/proc/{pid}/environ", "rb") as file:
-            # A slash behind it: a directory whose name only begins so is another one.
+            # A slash after it: a directory whose name only begins so is another one.
             return b"\0HOME=" + os.fsencode(root) + b"/" in b"\0" + file.read()
     except OSError:
         return False

@@ -11,7 +11,7 @@ from keen_matrix.core.launch.workers.case_runner import CaseRunner
 
 
 class Strays:
-    """Finds what a finished launch left behind among the children that a worker did not start
+    """Finds what a finished launch left after among the children that a worker did not start
     itself."""
 
     def __init__(self, runners: Sequence[CaseRunner], *, alone: bool) -> None:
@@ -35,7 +35,7 @@ class Strays:
         found = []
         for pid in running:
             ours = leftovers.belongs_to(pid, launch.pid, runner.place.directories.home)
-            # None: it cannot be told, as for a moment while a process becomes another program
+            # None: it cannot be reported, as for a moment while a process becomes another program
             if ours or (ours is None and unsure) or (not ours and self._is_nobodys(pid, launch)):
                 found.append(pid)
         return found
@@ -62,7 +62,7 @@ class Strays:
             other = runner.launch
             if other is None or other is launch or not other.pid:
                 continue
-            # It is told by another's session or environment, so it is not ours to end.
+            # It is reported by another's session or environment, so it is not ours to end.
             if leftovers.belongs_to(pid, other.pid, runner.place.directories.home):
                 return False
         return leftovers.started_since(pid, launch.started)

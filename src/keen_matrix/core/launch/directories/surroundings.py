@@ -59,7 +59,7 @@ def environment_of(
 
 def is_constant(around: Surroundings) -> bool:
     """Tell whether surroundings are the same for every case, so that what starts one starts all."""
-    # Whatever is read, typed or timed differs from case to case, or is opened anew for each.
+    # Whatever is read, typed or timed differs from case to case, or is opened again for each.
     plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
     return plain and all(template is None or template.constant is not None for _, template in around.env)
 
@@ -150,7 +150,7 @@ def other_program(words: tuple[str, ...], env: Mapping[str, str], here: str, dir
 def put_files(
     files: tuple[tuple[Template, Put], ...], case: TemplateScope, places: CaseDirectories
 ) -> dict[str, FileState]:
-    """Put files in place and return what stands there now, to be compared after the launch.
+    """Put files in place and return what is there now, to be compared after the launch.
 
     Raises ExpressionFault or SurroundingsFault.
     """

@@ -1,7 +1,7 @@
 """Directories that a hostile program has had its hands on: removed, copied and written by
 descriptor, never through a link.
 
-A path is looked up anew at every use, and whoever may write in one of its directories can put a
+A path is looked up again at every use, and whoever may write in one of its directories can put a
 link in the way meanwhile. A descriptor stays with the directory it was opened on. So everything
 here starts from an open directory and goes down one name at a time with O_NOFOLLOW (openat(2)); the
 way back up, `..`, is compared with the directory that we came from."""
@@ -212,7 +212,7 @@ def _drop(at: int, level: _OpenDirectory, reason: str) -> str:
 
 
 def remove_tree(path: str, known: Identity | None = None) -> str:
-    """Remove whatever stands at a path, in a directory that only we write; return why it was left,
+    """Remove whatever is at a path, in a directory that only we write; return why it was left,
     or nothing."""
     try:
         above = os.open(os.path.dirname(path) or ".", os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
@@ -277,7 +277,7 @@ DEEPEST_COPY = 200
 
 
 def copy_inside(source: int, target: int) -> list[str]:
-    """Copy all that stands in an open directory into another; return the names of what is left out.
+    """Copy all that is in an open directory into another; return the names of what is left out.
 
     Links are copied as links; what is no file, directory or link is left out, and what lies deeper
     than DEEPEST_COPY. Raises OSError.

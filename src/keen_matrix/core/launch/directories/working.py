@@ -131,7 +131,7 @@ class CaseDirectories:
         # it.
         if not self._above.is_in_place:
             self._above.replace()
-        # another runner may have begun it anew: then our paths lead to where it was
+        # another runner may have begun it again: then our paths lead to where it was
         if os.path.dirname(self.root) != self._above.path:
             self._name_paths()
         for _ in range(MOST_NAMES):
@@ -156,7 +156,8 @@ class CaseDirectories:
         return remove_at(self._above.fd, self._name, self._identity) if self._identity is not None else ""
 
     def touched(self) -> None:
-        """Say that something was put into the directories: they are made anew for the next case."""
+        """Say that something was put into the directories: they are made again for the next
+        case."""
         self._made_at = 0
 
     def changed(self, launched_at_ns: int) -> bool:

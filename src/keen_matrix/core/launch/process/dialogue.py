@@ -31,7 +31,7 @@ class Heard(Struct):
 class Dialogue:
     """The prompts of a launch, one after another, and the texts that end it.
 
-    A prompt is looked for behind the one before it, on either stream, and its patience begins when
+    A prompt is looked for after the one before it, on either stream, and its patience begins when
     the one before it was answered. A text may come in pieces: of each stream as much is remembered
     as the longest text that is looked for."""
 

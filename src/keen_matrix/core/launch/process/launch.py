@@ -225,7 +225,7 @@ class Launch:
         """Answer the prompts that came, and end the program at the text that ends it."""
         heard = dialogue.feed(stream, chunk, time.monotonic())
         for number, reply in enumerate(heard.replies, 1):
-            # Standard input may only be closed behind the reply after which no prompt is waited for
+            # Standard input may only be closed after the reply after which no prompt is waited for
             # any more.
             last = number == len(heard.replies) and dialogue.waited_for is None
             self._stdin.reply(reply + b"\n", last=last)
@@ -400,7 +400,7 @@ class Launch:
         outcome.feeders = self.feeders.ends
         if self._dialogue is not None:
             waited = self._dialogue.waited_for
-            # It ended by itself before it asked: that is no timeout, and no answer either.
+            # It ended on its own before it asked: that is no timeout, and no answer either.
             if not outcome.timed_out and outcome.unasked is None and waited is not None:
                 outcome.unasked = waited.prompt
             outcome.conversation = self._dialogue.conversation

@@ -100,8 +100,8 @@ def _output(made: Plumbing, stream: str) -> int:
 def _make_terminal(made: Plumbing, start: Start, screen: TerminalSetup) -> None:
     """Make a pseudo-terminal.
 
-    Its settings are a terminal's but for two: typed text is echoed only if asked for, and a newline
-    stays a newline, so that what comes is what the program printed. """
+    Its settings are a terminal's except for two: typed text is echoed only if asked for, and a
+    newline stays a newline, so that what comes is what the program printed."""
     made.terminal, slave = os.openpty()
     made.ours.append(made.terminal)
     made.theirs.append(slave)

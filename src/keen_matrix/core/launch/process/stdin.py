@@ -54,7 +54,7 @@ class StandardInput:
             self.close()
 
     def reply(self, text: bytes, *, last: bool) -> None:
-        """Give a reply. Standard input is closed behind the last one, unless it is a terminal."""
+        """Give a reply. Standard input is closed after the last one, unless it is a terminal."""
         with contextlib.suppress(OSError):  # the program is gone, which is seen elsewhere
             if self.terminal >= 0:
                 os.write(self.terminal, text)

@@ -21,7 +21,7 @@ _READS = {"x86_64": {0, 19}, "aarch64": {63, 65}}
 #: Numbers of epoll_wait, epoll_pwait and epoll_pwait2: event loops wait by them.
 _EPOLL_WAITS = {"x86_64": {232, 281, 441}, "aarch64": {22, 441}}
 _POLLS = {"x86_64": {7}, "aarch64": set[int]()}
-#: Numbers of poll, and of ppoll, whose timeout is behind a pointer.
+#: Numbers of poll, and of ppoll, whose timeout is after a pointer.
 _TIMED_POLLS = {"x86_64": {271}, "aarch64": {73}}
 #: Numbers of select and pselect6.
 _SELECTS = {"x86_64": {23, 270}, "aarch64": {72}}

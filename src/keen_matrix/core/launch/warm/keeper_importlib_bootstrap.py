@@ -3,9 +3,9 @@ each launch of it.
 
 It is started by a worker with the launcher's own interpreter, which may be of another version and
 know nothing of Keen Matrix: so this file uses the standard library of Python 3.8 and nothing else.
-It is told by its worker, over a socket, which words, environment, directory and descriptors each
-launch has, answers with the child's number, and later with how the child ended. In the child the
-program runs as `__main__`, and the interpreter itself ends it: threads are joined, atexit
+It is reported by its worker, over a socket, which words, environment, directory and descriptors
+each launch has, answers with the child's number, and later with how the child ended. In the child
+the program runs as `__main__`, and the interpreter itself ends it: threads are joined, atexit
 functions run, buffers flushed, modules torn down, as in a launch from nothing.
 
 The name of the file has to have `importlib` and `_bootstrap` in it: the frames of such files are
@@ -84,8 +84,8 @@ class Target:
         try:
             info = os.stat(self.name)
             stamp = (info.st_mtime_ns, info.st_size)
-            # The program may be built anew during a run; a launch from nothing would run what
-            # stands there now.
+            # The program may be built again during a run; a launch from nothing would run what
+            # is there now.
             if stamp != self.stamp:
                 with open(self.name, "rb") as file:
                     self.code = compile(file.read(), self.name, "exec", dont_inherit=True)
@@ -99,7 +99,7 @@ class Target:
             import runpy
 
             # runpy runs the module in the names of `__main__`, which is this file: a program would
-            # change what the keeper has to do behind it, and its own `finish` be called.
+            # change what the keeper has to do after it, and its own `finish` be called.
             main = types.ModuleType("__main__")
             main.__dict__.update(
                 __builtins__=builtins, __annotations__={}, __loader__=importlib.machinery.BuiltinImporter
@@ -144,14 +144,14 @@ def become(request: Any, fds: Any, target: Target) -> None:
     # With -P or -I the directory of the script is not in the path.
     safe = getattr(sys.flags, "safe_path", False) or sys.flags.isolated
     if sys.path and sys.path[0] == os.path.dirname(os.path.abspath(__file__)):
-        # That is the keeper's own directory, which stands there because this file was started as a
+        # That is the keeper's own directory, which is there because this file was started as a
         # script.
         del sys.path[0]
     if not safe:
         sys.path.insert(
             0, os.path.dirname(os.path.realpath(target.name)) if target.kind == "file" else os.getcwd()
         )
-    # Some programs start themselves anew by it.
+    # Some programs start themselves again by it.
     sys.orig_argv = [
         sys.executable,
         *request["switches"],
@@ -162,7 +162,7 @@ def become(request: Any, fds: Any, target: Target) -> None:
 
 def tell_lines() -> None:
     """Have the lines of the program told where its environment asks for it, as an interpreter does
-    that is started anew with the directory of the hooks in PYTHONPATH."""
+    that is started again with the directory of the hooks in PYTHONPATH."""
     if not os.environ.get("KEEN_MATRIX_TRACE"):
         return
     hooks = os.path.join(os.path.dirname(os.path.abspath(__file__)), "hooks")

@@ -1,4 +1,4 @@
-"""Warm launches: a Python program is forked from a keeper instead of started anew.
+"""Warm launches: a Python program is forked from a keeper instead of started again.
 
 Found here: whether a program can be run warm, what it imports, and whether warm and cold launches
 do the same.
@@ -80,7 +80,7 @@ def warm_plan(file: str, words: Sequence[str]) -> WarmPlan:
         switches.append(word)
         if word in _WITH_VALUE and rest:
             switches.append(rest.pop(0))
-    # Words behind the file would be the program's own, in front of each vector; a keeper knows one
+    # Words after the file would be the program's own, in front of each vector; a keeper knows one
     # target and no words.
     if len(rest) != 1 or not os.path.isfile(rest[0]):
         raise ColdOnly("the last launch word is not a Python file")

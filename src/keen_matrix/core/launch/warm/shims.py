@@ -50,7 +50,7 @@ def watched_start(
     launch: ResolvedLaunch, environment: Mapping[str, str], words: Sequence[str]
 ) -> Through | None:
     """Return what a script starts with some words behind those of the launch; None where that
-    cannot be told, or does not come to the same when it is started by itself."""
+    cannot be reported, or does not come to the same when it is started on its own."""
     if not os.path.isdir("/proc/self/fd"):
         return None  # there is nothing to look at
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
@@ -88,13 +88,13 @@ def _set(seen: _ShimAnswer, env: Mapping[str, str]) -> dict[str, str]:
 
 
 def _target(seen: _ShimAnswer, own: Sequence[str]) -> str | None:
-    """Return the file that was started in the end: the script that stands behind its interpreter,
+    """Return the file that was started in the end: the script that follows its interpreter,
     or the program itself; None where it had other words than ours."""
     before = seen.argv[: len(seen.argv) - len(own)]
     if seen.argv[len(before) :] != list(own) or not before:
         return None
     file = before[-1]
-    # only what the first line of the script says may stand before it
+    # only what the first line of the script says may precede it
     said = [os.path.basename(each) for each in interpreter_of(file)]
     if not {os.path.basename(each) for each in before[:-1]} <= {*said}:
         return None

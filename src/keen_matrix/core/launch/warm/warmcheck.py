@@ -29,7 +29,7 @@ Key = TypeVar("Key")
 
 
 class WarmCheck(Struct, frozen=True):
-    """What came of a check: how many cases agreed, or the first that did not and in what."""
+    """The result of a check: how many cases agreed, or the first that did not and in what."""
 
     cases: int
     id: str = ""
@@ -90,7 +90,7 @@ def otherwise_warm(
     cold: Mapping[Key, Record],
     again: Callable[[Sequence[Key]], Mapping[Key, Record]],
 ) -> Sequence[Key]:
-    """Return what came otherwise when it was launched warm, and does not vary by itself: `again`
+    """Return what came otherwise when it was launched warm, and does not vary on its own: `again`
     launches some cold once more, and each time they come as they came cold."""
     unlike = [key for key, record in warm.items() if warm_difference(record, cold[key])]
     for _ in range(MOST_AGAIN):

@@ -64,7 +64,7 @@ class StepLaunch(Struct):
     cascade: Cascade
     launch: Launch
     starter: Starter
-    #: Whether it is a launch that was made before, once more, behind all that are compared.
+    #: Whether it is a launch that was made before, once more, after all that are compared.
     is_again: bool = False
     start: Start | None = None
 

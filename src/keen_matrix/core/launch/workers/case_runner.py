@@ -65,7 +65,7 @@ class CaseRunner:
         #: The launch that runs, or whose end is seen to.
         self.launch: Launch | None = None
         self.phase = Phase.FREE
-        #: When a phase that waits by itself is over.
+        #: When a phase that waits on its own is over.
         self._due = 0.0
         self._tries = 0
         self._repetition: Repetition | None = None
@@ -172,7 +172,7 @@ class CaseRunner:
         waited = self.phase is Phase.LINGERING or outcome.kept_open
         if found := strays(not waited):
             now = time.monotonic()
-            # A child that is about to end by itself, as the last part of a shell's pipeline is, is
+            # A child that is about to end on its own, as the last part of a shell's pipeline is, is
             # no leftover.
             if not waited:
                 self.phase, self._due = Phase.LINGERING, now + leftovers.FIRST_WAIT
@@ -198,8 +198,8 @@ class CaseRunner:
         compared = relation is not None and "files" in relation.aspects
         is_first = step.number == 0 and not step.is_again
         self.place.look(outcome, run.began_ns, first=is_first, compared=compared)
-        # Where another program fails, what comes behind it would be judged in the wrong place.
-        # Before the program itself it only prepares; behind it, it checks what the program did.
+        # Where another program fails, what comes after it would be judged in the wrong place.
+        # Before the program itself it only prepares; after it, it checks what the program did.
         failed = step.number in case.others and _why_not_prepared(self.shared, case, step)
         if failed and not _has_started(case, step.number):
             outcome.not_started = outcome.not_started or failed
@@ -214,7 +214,7 @@ class CaseRunner:
             self._begin_step(run, step.number + 1)
             return None
         # A difference is the change's doing only where each of the launches, made once more, does
-        # what it did before: a free disk, a clock or a counter moves by itself.
+        # what it did before: a free disk, a clock or a counter moves on its own.
         if relation is not None and run.recorder.differs_from_control():
             self._begin_step(run, 0, again=True)
             return None
@@ -222,7 +222,7 @@ class CaseRunner:
 
     def _conclude_again(self, run: CaseRun, step: StepLaunch) -> Record | None:
         """Conclude a launch that was made once more: what was compared counts where each did the
-        same as before, and what varies by itself is left out; else all are made anew, a few
+        same as before, and what varies on its own is left out; else all are made again, a few
         times."""
         recorder, outcome = run.recorder, step.launch.outcome
         if recorder.is_steady(step.number, outcome):

@@ -283,7 +283,7 @@ def _heard(workers: Sequence[WorkerLink], seconds: float) -> list[WorkerLink]:
     """Send what waits to be sent, until something can be received or the time is over; return
     whose it is."""
     poller = select.poll()
-    # Made anew each time, since workers are replaced.
+    # Made again each time, since workers are replaced.
     by_fd = {worker.control.fileno(): worker for worker in workers}
     for fd, worker in by_fd.items():
         if worker.unsent:

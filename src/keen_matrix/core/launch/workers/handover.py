@@ -1,4 +1,4 @@
-"""How a process begins to be a worker, whether it was forked or started anew."""
+"""How a process begins to be a worker, whether it was forked or started again."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """The worker processes of a run, as the engine sees them.
 
-They can be started before anything else is known, so that their start-up hides behind the reading
+They can be started before anything else is known, so that their start-up hides after the reading
 of the specs; this module imports little for that. A worker is a fresh interpreter, or, for a
 caller that has one thread and has loaded little, a fork: then all of them share one start-up.
 """
@@ -134,7 +134,7 @@ class WorkerLink:
         self.ready = False
         #: Whether it runs a single case on which another worker has ended.
         self.solitary = False
-        #: What it said when it ended by itself.
+        #: What it said when it ended on its own.
         self.fault = ""
         #: Looks in a row that found it stopped.
         self.stopped = 0
@@ -362,7 +362,7 @@ class WorkerSet:
     def _close(self) -> None:
         for worker in self.workers:
             with contextlib.suppress(OSError):
-                # All are told first and awaited then, so that they end side by side.
+                # All are reported first and awaited then, so that they end side by side.
                 worker.control.shutdown(socket.SHUT_RDWR)
             worker.control.close()
         lost = False

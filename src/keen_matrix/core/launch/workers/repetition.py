@@ -49,7 +49,7 @@ MOST_ROUNDS = 3
 def with_unsteady_launches(record: Record, seconds: tuple[float, float]) -> Record:
     """Return the record of a case whose launches differ, and of which one differs from itself as
     well: no difference is earned then. `seconds` are those of its two launches."""
-    # An expectation that is not met stands by itself, whatever the control does.
+    # An expectation that is not met stands on its own, whatever the control does.
     others = {each.aspect for each in record.unmet} - {ALIKE}
     if record.verdict == "failed" and not others:
         record.repeats = Repeats(2, 2, list(seconds))

@@ -38,7 +38,7 @@ class Runners:
         #: Descriptor → the runner whose launch its events belong to.
         self.owners: dict[int, CaseRunner] = {}
         self._free: list[CaseRunner] = []
-        #: Those whose programs run, or have left some behind that do.
+        #: Those whose programs run, or have left some after that do.
         self.running: list[CaseRunner] = []
         #: Those whose launches have finished and are not seen to yet.
         self.concluding: list[CaseRunner] = []

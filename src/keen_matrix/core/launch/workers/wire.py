@@ -47,7 +47,7 @@ class Plan(Struct, frozen=True, kw_only=True):
     repeat: int = 1
     #: Whether output is sent as it comes.
     live: bool = False
-    #: How the program is run warm; None to start it anew each time.
+    #: How the program is run warm; None to start it again each time.
     warm: WarmPlan | None = None
     #: Other ways to start the program: the file and the words of each.
     launchers: Mapping[str, ResolvedLaunch] = field(default_factory=dict)

@@ -44,14 +44,14 @@ class HelpAnswer(Struct, frozen=True):
     page: HelpText
     #: Whether it told only since it took the words for a mistake.
     on_mistake: bool = False
-    #: Subcommand → what it printed when it was asked for help behind the subcommand.
+    #: Subcommand → what it printed when it was asked for help after the subcommand.
     commands: dict[str, HelpText] = field(default_factory=dict)
     #: What was not found out, in words.
     doubts: tuple[str, ...] = ()
 
 
 def launch_once(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()) -> Record:
-    """Return what came of one launch of a program, bounded as every launch is."""
+    """Return the result of one launch of a program, bounded as every launch is."""
     step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS))
     matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,))
     spec = Spec(
@@ -159,7 +159,7 @@ def reader_of(program: Sequence[str], page: HelpText) -> str:
 
 def with_commands(pool: WorkerPool, program: Sequence[str], answer: HelpAnswer) -> HelpAnswer:
     """Return an answer with those of the subcommands that the help lists, one level deep: each is
-    asked by the word that the program itself answered to, behind the subcommand."""
+    asked by the word that the program itself answered to, after the subcommand."""
     commands: dict[str, HelpText] = {}
     doubts = []
     for command in answer.page.commands[:MOST_COMMANDS]:

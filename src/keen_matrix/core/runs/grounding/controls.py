@@ -2,9 +2,9 @@
 
 Of each form of the synopsis these are the smallest vector and the fullest. One that the program
 refuses is reduced until it is accepted: first by the options that its message names, then by taking
-options out, halves and then single ones. What clashed is kept, so that it is told once and no
+options out, halves and then single ones. What clashed is kept, so that it is reported once and no
 family stands on it. Then every other control is launched once, and the bases a second time: what
-differs between two launches of one vector varies by itself.
+differs between two launches of one vector varies on its own.
 """
 
 from __future__ import annotations
@@ -92,7 +92,7 @@ def hollow_of(spec: Spec, experiments: Experiments) -> tuple[tuple[str, str], ..
 
 
 def grounded(spec: Spec, grounds: Grounds | None) -> Spec:
-    """Return a spec whose derived vectors stand on what is known; what varies by itself is masked
+    """Return a spec whose derived vectors stand on what is known; what varies on its own is masked
     where launches are compared."""
     if grounds is None:
         return spec
@@ -138,7 +138,7 @@ def _launch_many(
     experiments: Experiments, vectors: Sequence[Words], *, warm_with: Callable[[], Iterable[Words]] | None
 ) -> None:
     """Launch vectors, warm where that takes less time: what did not work then is launched cold as
-    well, before anybody is told so."""
+    well, before anybody is reported so."""
     fresh = [each for each in vectors if each not in experiments.known]
     first = max(0, FIRST_COLD - len(experiments.known))
     experiments.launch(fresh[:first])
@@ -176,7 +176,7 @@ def _asking(signature: Signature, grounds: Grounds, experiments: Experiments) ->
 
 
 def _ends(record: Record) -> bool:
-    """Tell whether a program came to an end by itself: one that did not is told of already."""
+    """Tell whether a program came to an end on its own: one that did not is reported of already."""
     return not any(each.form in ("timeout", "cap") for each in record.aspects)
 
 

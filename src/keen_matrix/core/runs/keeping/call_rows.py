@@ -108,7 +108,7 @@ def is_short(record: Record, here: str) -> bool:
 
 
 def around_lines(call: Call | _CallShape, here: str) -> list[str]:
-    """Return what is put around a call, but for a text of standard input, as lines of a matrix;
+    """Return what is put around a call, except for a text of standard input, as lines of a matrix;
     files are named from the directory of the spec."""
     lines = [f"env.{toml_key(key)} = {toml_text(literal(value))}" for key, value in call.env]
     for name, source in call.files:

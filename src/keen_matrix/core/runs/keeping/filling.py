@@ -91,7 +91,7 @@ Cells: TypeAlias = dict[str, object]
 
 
 class _FillPlaces:
-    """Where things stand in a spec's own text."""
+    """Where things are in a spec's own text."""
 
     def __init__(self, spec: Spec, text: str) -> None:
         self._source = whole_source(spec.path, text)
@@ -182,7 +182,7 @@ class Filler:
             return context, []
 
     def take(self, matrix: Matrix, case: Case, record: Record, *, replacing: bool, broken: bool) -> None:
-        """Take what came of a case. With `replacing` what is not met is filled in too, and of a
+        """Take the result of a case. With `replacing` what is not met is filled in too, and of a
         case that crashed or timed out when `broken` says so."""
         why = NO_RESULT.get(record.verdict) or ("" if broken else BROKEN.get(record.verdict))
         if why:
@@ -323,7 +323,7 @@ class Filler:
 
     def _by_table(self) -> dict[str, dict[FillPlace, object]]:
         """Return what is filled in where, by the table that it is in; places whose cases came to
-        different values are told."""
+        different values are reported."""
         by_table: dict[str, dict[FillPlace, object]] = {}
         for place, came in self.filling.values.items():
             values = list(came.values())
@@ -362,7 +362,7 @@ class Filler:
                 # Byte for byte: line ends and quotes of a table stay as its author has them.
                 before = after = read_raw(path, table)
                 for place, value in sorted(cells.items(), key=lambda each: -each[0].row):
-                    # from below, since a value of several lines moves the rows behind it
+                    # from below, since a value of several lines moves the rows after it
                     after = self._with(place, partial(_edited_table, after, {place: value}), after)
                 if after != before:
                     found[path] = (before, after)

@@ -1,7 +1,7 @@
 """One vector that is tried: as a case of a spec, and written into it with what came.
 
 A vector that a spec has already is that case. Any other is made a case by a matrix of its own,
-which is put behind the text of the spec and read with it: so it has the surroundings, the rules and
+which is put after the text of the spec and read with it: so it has the surroundings, the rules and
 the judgement that it would have if somebody wrote it there."""
 
 from __future__ import annotations
@@ -71,7 +71,7 @@ class Bare(NamedTuple):
 
 def program_of(words: Sequence[str]) -> Sequence[str] | None:
     """Return the words that start a program, without those that it is given: an interpreter with
-    what it runs, or the first alone; None where that cannot be told."""
+    what it runs, or the first alone; None where that cannot be reported."""
     if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
         return words[:1]
     at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
@@ -123,7 +123,7 @@ class KeptText(NamedTuple):
 def with_vector(
     text: str, tried: TriedCase, record: Record, name: str = "", call: Call | None = None
 ) -> KeptText:
-    """Return the text of a spec with a vector and what came of it: as a row, where a matrix (of a
+    """Return the text of a spec with a vector and the result of it: as a row, where a matrix (of a
     name, if one is given) has rows of that shape, else as a matrix of its own. `call` is the vector
     with what was put around it.
 
@@ -164,7 +164,7 @@ def joined_to(text: str, spec: Spec, record: Record) -> tuple[str, str] | None:
 
 
 def _row(matrix: Matrix, record: Record) -> list[object] | None:
-    """Return a vector with what came of it as a row of a matrix; None where its rows have another
+    """Return a vector with the result of it as a row of a matrix; None where its rows have another
     shape."""
     if not matrix.columns or matrix.axes or len(matrix.steps) != 1:
         return None
@@ -214,5 +214,5 @@ def _ended(record: Record) -> str:
 
 
 def _ending(text: str) -> str:
-    """Return what parts a text from what is put behind it."""
+    """Return what parts a text from what is put after it."""
     return "\n" if text.endswith("\n") or not text else "\n\n"

@@ -37,7 +37,7 @@ class Selection:
         return not self._tests
 
     def without(self, ids: Container[str]) -> Selection:
-        """Return its cases but for those with some ids."""
+        """Return its cases except for those with some ids."""
         return Selection(self._spec, (*self._tests, lambda case: case.id not in ids))
 
     def of_matrices(self, matrices: Container[int]) -> Selection:
@@ -48,12 +48,12 @@ class Selection:
         cases = unfold(self._spec)
         if not self._tests:
             return cases
-        # Unfolded anew each time and never kept: there may be more cases than memory.
+        # Unfolded again each time and never kept: there may be more cases than memory.
         return (case for case in cases if all(test(case) for test in self._tests))
 
 
 def selected(spec: Spec, choice: CaseChoice, failed: LastRun | None, done: frozenset[str]) -> Selection:
-    """Return the cases of a spec that are asked for, but for those whose ids are done; with
+    """Return the cases of a spec that are asked for, except for those whose ids are done; with
     `failed` only those that the last run has not shown to pass."""
     return Selection(
         spec,
@@ -261,7 +261,7 @@ def count_recorded(spec: Spec, tally: Tally, journal: Journal) -> Recorded:
     current = closed = False
     for offset, line, said in journal.lines():
         if isinstance(said, Header):
-            # A journal has several specs behind each other; a record belongs to the header above
+            # A journal has several specs after each other; a record belongs to the header above
             # it.
             current = said.spec == spec.path and not said.fault
             closed = False

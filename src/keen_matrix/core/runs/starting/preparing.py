@@ -50,8 +50,8 @@ class Prepared(NamedTuple):
 
 
 def prepare(paths: Sequence[str], options: RunOptions, journal: Journal, watch: RunWatch) -> Prepared:
-    """Make specs ready. One that cannot be run ends nothing: it is told, and noted in the journal,
-    from which reports are made."""
+    """Make specs ready. One that cannot be run ends nothing: it is reported, and noted in the
+    journal, from which reports are made."""
     ready: list[Ready] = []
     faults: list[KeenMatrixError] = []
     building = Building(watch)
@@ -99,7 +99,7 @@ def _made_ready(path: str, options: RunOptions, building: Building) -> Ready:
 
 def load_ahead(paths: Sequence[str], limit: int | None) -> None:
     """Load what a run of some specs needs, so that it is there when the run begins. What is wrong
-    with them is told then."""
+    with them is reported then."""
     from keen_matrix.core.results import budget, compare, kept_grounds  # noqa: F401
     from keen_matrix.core.vectors.unfold import unfold
 
@@ -172,7 +172,7 @@ def try_expressions(spec: Spec) -> None:
     from keen_matrix.core.oracle import oracle_functions
     from keen_matrix.core.spec.tried import mistaken_expressions
 
-    # run here too, not in the workers alone: one that fails is told once, and not by every case
+    # run here too, not in the workers alone: one that fails is reported once, and not by every case
     functions = oracle_functions(spec.program.oracle)
     problems = mistaken_expressions(spec, frozenset(functions), functions)
     if problems:

@@ -44,7 +44,7 @@ def _text(path: str) -> str:
 
 
 def language_of(file: str, words: Sequence[str]) -> Runtime:
-    """Return what a program is run by: told by its file and the word behind it, else by the first
+    """Return what a program is run by: told by its file and the word after it, else by the first
     line of the file."""
     told = [os.path.basename(file), *map(os.path.basename, words[:1])]
     told += map(os.path.basename, interpreter_of(file))
@@ -63,7 +63,7 @@ def names_reader(script: str, row: Reader) -> bool:
 def reader_named(script: str, runtime: Runtime, spellings: Sequence[str]) -> str:
     """Return the reader that a script names, of those of its language that have options spelt so;
     an empty text where it names none, or several. Of two that one library can be, the one whose
-    switch stands in the text is it: Getopt::Long bundles only when it is told to."""
+    switch is in the text is it: Getopt::Long bundles only when it is told to."""
     named = [
         name
         for name, row in READERS.items()

@@ -65,7 +65,7 @@ def asked_warm(options: RunOptions, spec: Spec) -> bool | None:
 
 
 def may_find_out(options: RunOptions) -> bool:
-    """Tell whether a run may try by itself if programs can be warm. A budget is for cases, and not
+    """Tell whether a run may try on its own if programs can be warm. A budget is for cases, and not
     for checks. Forks of one keeper share what an interpreter draws at its start, so that output
     that differs from launch to launch would not show."""
     is_budget = options.ordering.budget is not None
@@ -83,7 +83,7 @@ def trusted_warm_plan(
     """Return how a program is run warm, once a percentage of its cases did the same both ways.
 
     `cases` may be gone through several times. `tried` is how it was run warm before, for controls
-    say; `cold` has what came of cases that were launched cold already."""
+    say; `cold` has the result of cases that were launched cold already."""
     known = {id: frame.record for id, frame in cold.items()}
     try:
         plan = tried or program_plan(what.spec, what.launch, unlike_vectors(cases))
@@ -185,7 +185,7 @@ def is_python(launch: ResolvedLaunch) -> bool:
 
 class Held:
     """The results of warm launches, of which the first that failed are launched cold as well,
-    before they are told: what is no fault of the program's must not look like one.
+    before they are reported: what is no fault of the program's must not look like one.
 
     Where a cold launch does otherwise, everything further is launched cold.
     """
@@ -244,7 +244,7 @@ class Held:
             yield cases[frame.id], frame
 
     def _unlike(self, case: Case, cold: ResultFrame) -> str:
-        """Return in what a case differs cold, if it does not vary by itself."""
+        """Return in what a case differs cold, if it does not vary on its own."""
         warm = next(frame for each, frame in self._doubted if each.id == case.id)
         aspect = warm_difference(warm.record, cold.record)
         if not aspect:

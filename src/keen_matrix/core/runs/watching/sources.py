@@ -1,7 +1,7 @@
 """The files that a program is made of, as far as it can be known: what a change is looked for in.
 
 These are the files among the launch words, and those in the directories of the spec and of those
-files, or in place of these directories what [program] sources names. What runs write is none of
+files, or instead of these directories what [program] sources names. What runs write is none of
 them; libraries elsewhere, the network and the clock cannot be known."""
 
 from __future__ import annotations
@@ -25,13 +25,14 @@ from keen_matrix.core.structs import Struct
 
 #: Files of a directory beyond which only those are looked at that are named.
 MOST_FILES = 5_000
-#: Bytes up to which a file is told by its content, and all files together; others are told by size
+#: Bytes up to which a file is reported by its content, and all files together; others are reported
+#: by size
 #: and time: every run pays for it.
 READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
 #: Time in which git says what it ignores.
 GIT_SECONDS = 5.0
 NOT_OURS = ("__pycache__", "node_modules")
-#: Directories of the system: a program there is told by its own file.
+#: Directories of the system: a program there is reported by its own file.
 SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
 _VIRTUAL = "pyvenv.cfg"
 

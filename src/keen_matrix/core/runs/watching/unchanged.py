@@ -110,7 +110,7 @@ class Unchanged:
         return known is not None and known.digests == digests
 
     def result_of(self, spec: Spec, digests: Mapping[str, str], case: Case) -> ResultFrame | None:
-        """Return what came of a case that is as before; None where it must be launched."""
+        """Return the result of a case that is as before; None where it must be launched."""
         found = self._lines.get(CaseKey.of(spec.path, case.id))
         if found is None:
             return None

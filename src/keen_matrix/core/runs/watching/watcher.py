@@ -127,7 +127,7 @@ def tell_changes(
 ) -> None:
     """Watch, and tell of changes until nobody listens any more: `{"changed": [paths]}`, once
     everything is watched `{"watching": number of files}`, and `{"remark": text}`. What belongs to
-    the specs is found out anew when one of them changes."""
+    the specs is found out again when one of them changes."""
     told: set[str] = set()
     before: dict[str, str] = {}
     while True:
@@ -138,7 +138,7 @@ def tell_changes(
         told.update(seen.remarks)
         if not tell({"watching": len(seen.digests)}):
             return
-        # what has changed while it was found out anew
+        # what has changed while it was found out again
         late = [each for each, digest in seen.digests.items() if before.get(each, digest) != digest]
         for changed in chain([late], _changes(seen)):
             if not tell({"changed": changed}):

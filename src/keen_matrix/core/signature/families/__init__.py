@@ -98,7 +98,7 @@ def family_of(
         key = (vector.words, vector.more, vector.variant)
         if key in found or (aside and _has_any(signature, vector, aside)):
             continue
-        # It would fail for a reason that is told already, and look like another.
+        # It would fail for a reason that is reported already, and look like another.
         if vector.kind not in TELLING and _clashes(signature, grounds, vector):
             clashing += 1
             continue
@@ -132,7 +132,7 @@ TELLING = frozenset({CLASH, "option", "smallest"})
 
 
 def _has_any(signature: Signature, vector: Vector, spellings: frozenset[str]) -> bool:
-    """Tell whether one of some options stands in a vector, in one that it is compared with, or in
+    """Tell whether one of some options is in a vector, in one that it is compared with, or in
     its control, in whatever spelling."""
     vectors = [vector.words, *vector.more, *([vector.control] if vector.control else [])]
     return any(

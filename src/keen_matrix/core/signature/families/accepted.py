@@ -40,7 +40,7 @@ def vectors(making: Making) -> Iterator[Vector]:
     """Yield vectors that every conforming program accepts, and those in which this program was
     seen not to, each clash once."""
     signature, notes = making.signature, making.notes
-    # Alone, and in no other vector: whatever stands beside them is not looked at.
+    # Alone, and in no other vector: whatever is beside them is not looked at.
     for spellings in signature.actions:
         for spelling in spellings:
             if signature.judge((spelling,)).status == "accepted":
@@ -54,8 +54,8 @@ def vectors(making: Making) -> Iterator[Vector]:
     for number, builder in enumerate(making.builders):
         grounds = builder.grounds
         yield from _clashes(making, number, grounds)
-        # What would state a refusal stands with the first vector that shows it, so that it is told
-        # once.
+        # What would state a refusal stands with the first vector that shows it, so that it is
+        # reported once.
         edits = {clash.options: clash.edit for clash in grounds.clashes if not clash.about}
         for kind, culprit, request in accepted_requests(signature, builder):
             if request is None:
@@ -88,7 +88,7 @@ def _clashes(making: Making, number: int, grounds: UsageGrounds) -> Iterator[Vec
             culprit = " ".join((*grounds.required, *grounds.operands))
             yield Vector(words=plain.words(), kind=CLASH, culprit=culprit, detail=grounds.edit)
     for clash in grounds.clashes:
-        # One option that is refused on its own is told by its own vector of the kind "option".
+        # One option that is refused on its own is reported by its own vector of the kind "option".
         if len(clash.options) != 1 or clash.about:
             culprit = " ".join(clash.options) or clash.about or " ".join(clash.words)
             yield Vector(words=clash.words, kind=CLASH, culprit=culprit, detail=clash.edit)
@@ -104,7 +104,7 @@ def accepted_requests(signature: Signature, builder: Builder) -> Iterator[tuple[
             for count in _counts(signature, item):
                 yield ("count", f"{count} {item.name.name}", builder.with_counts(item.name.name, count))
     for option in plain_options(signature, builder.form):
-        # Each by itself: beside others an option that does nothing, or breaks, is hidden.
+        # Each on its own: beside others an option that does nothing, or breaks, is hidden.
         yield "option", option.key, builder.smallest([option])
         if option.optional_value:
             request = builder.smallest([option])
@@ -137,7 +137,7 @@ def _bare(request: Request, key: str) -> Request:
 def _counts(signature: Signature, item: Operand) -> list[int]:
     least, most = operand_count(signature, item)
     top = least + 2 if most is None else most
-    # The bounds, and one behind the lower: programs that read argv by index go wrong at the second
+    # The bounds, and one after the lower: programs that read argv by index go wrong at the second
     # word.
     return sorted({least, min(least + 1, top), top})[:MOST_COUNTS]
 
@@ -243,11 +243,11 @@ class _PairRequests:
         from keen_matrix.core.covering.search import NoRows, covering_rows, tuple_count
 
         # Above some hundred options the search would take longer than all launches; what is left
-        # out then is told.
+        # out then is reported.
         if len(self.levels) < 2 or tuple_count(self.levels, 2) > MOST_PAIRS:
             return
         signature, form = self.signature, self.builder.form
-        # Conditions go into the search and are not filtered out behind it: a pair whose only row is
+        # Conditions go into the search and are not filtered out after it: a pair whose only row is
         # thrown away would be lost without a word.
         rules = [self._rule(each, False) for each in signature.only_if if concerns(signature, form, each)]
         rules += [

@@ -13,7 +13,7 @@ from keen_matrix.core.signature.families import Making, Vector
 class OtherSurroundings(NamedTuple):
     """Other surroundings: what a shell does before it starts the program."""
 
-    #: Commands and, behind the program's words, redirections; `exec` stands between them.
+    #: Commands and, after the program's words, redirections; `exec` is between them.
     script: str
     redirection: str = ""
 

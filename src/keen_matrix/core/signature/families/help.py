@@ -19,7 +19,7 @@ def vectors(making: Making) -> Iterator[Vector]:
             if request is None:
                 continue
             words = request.words()
-            # behind the subcommand: in front of it the whole program may be asked
+            # after the subcommand: in front of it the whole program may be asked
             at = request.behind_keywords()
             for beside in ((*words[:at], spelling, *words[at:]), (*words, spelling)):
                 if beside == (spelling,):

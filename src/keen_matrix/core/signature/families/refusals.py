@@ -363,7 +363,7 @@ def _missing_values(signature: Signature, builder: Builder, bases: list[Request]
             # Where a word with a dash may be a value, the next option is taken for one, and nothing
             # is missing.
             if signature.habits.dash_values == "refuse":
-                # an option without its value in the middle, another option behind it
+                # an option without its value in the middle, another option after it
                 flag = next((each for each in flags if each is not option), None)
                 if flag is not None:
                     words = _with_front(bare, option.key, flag.key)

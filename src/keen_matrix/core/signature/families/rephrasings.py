@@ -134,7 +134,7 @@ def _with_part(base: Request, number: int, part: OptionPart) -> Request:
 
 
 def _bundled(signature: Signature, base: Request) -> Iterator[tuple[str, str, tuple[str, ...]]]:
-    """Flags that share one dash, and a valued option at the end of them: those that stand beside
+    """Flags that share one dash, and a valued option at the end of them: those that are beside
     each other, since of options that override one another the last one counts."""
     letters = [next((each for each in part.option.spellings if len(each) == 2), "") for part in base.options]
     start, stop = _longest_run(

@@ -17,15 +17,15 @@ _GLUED = re.compile(r"-[a-z](?=[A-Z]{2,}$)")
 _RANGE = re.compile(r"-(\w)\s*(?:\.\.\.?|…|to|-)\s*-(\w)")
 _ON_AND_OFF = re.compile(r"(--?)(?:\[(no-?)\]|\((no-?)\))(?=\w)")
 _PLAIN = re.compile(r"[A-Z][A-Z0-9_:./=-]*")
-#: Words behind a spelling that are values; more are a sentence.
+#: Words after a spelling that are values; more are a sentence.
 MOST_VALUES = 3
 LONGEST_VALUES = 48
-#: Words behind one dash that are spellings of one option.
+#: Words after one dash that are spellings of one option.
 MOST_WORDS = 2
 
 
 class HeadValues(Struct, frozen=True):
-    """What stands behind the spellings of an option."""
+    """What follows the spellings of an option."""
 
     names: tuple[str, ...] = ()
     optional: bool = False
@@ -114,7 +114,7 @@ def _spelt(
 
 
 def _name_and_rest(match: re.Match[str]) -> tuple[str, str]:
-    """Return a spelling, and what is behind it: `-k` and ` KEY`; of `-j<n>` the letter alone."""
+    """Return a spelling, and what is after it: `-k` and ` KEY`; of `-j<n>` the letter alone."""
     name, rest = match[1], match[2].rstrip()
     glued = _GLUED.match(name)
     if glued and not rest:
@@ -123,7 +123,7 @@ def _name_and_rest(match: re.Match[str]) -> tuple[str, str]:
 
 
 def _values_of(name: str, rest: str, kinds: Mapping[str, TypeName]) -> HeadValues | None:
-    """Return the values that are behind a spelling, none where it takes none; None where what is
+    """Return the values that are after a spelling, none where it takes none; None where what is
     there is no value."""
     if rest.strip() in ("=...", "="):
         rest = "=VALUE"
@@ -143,7 +143,7 @@ def _is_no_spelling(name: str, text: str) -> bool:
 
 
 def _is_its_number(name: str, head: str) -> bool:
-    """Tell whether a spelling is the value of another behind a dash: `-COLUMN, --columns=COLUMN`,
+    """Tell whether a spelling is the value of another after a dash: `-COLUMN, --columns=COLUMN`,
     and in a manual that writes NAMEs small `-w, --width=width, -width`."""
     if re.fullmatch(r"-[A-Z]{2,}", name):
         return re.search(rf"[= \[]{name[1:]}\b", head) is not None
@@ -152,7 +152,7 @@ def _is_its_number(name: str, head: str) -> bool:
 
 
 def _switching_off(spellings: Sequence[str], head: str) -> Iterator[str]:
-    """Yield the spellings of an option without values that switch it off: those behind the stroke
+    """Yield the spellings of an option without values that switch it off: those after the stroke
     of `-f, --flag / -F, --no-flag` and of `--clean / --dirty`, and one of `-warnings
     -nowarnings`."""
     _front, stroke, behind = head.partition(" / ")
@@ -173,7 +173,7 @@ def _switching_off(spellings: Sequence[str], head: str) -> Iterator[str]:
 
 
 def _parts(head: str) -> Iterator[str]:
-    """Yield the spellings of a head, each with what stands behind it."""
+    """Yield the spellings of a head, each with what follows it."""
     start = depth = 0
     text = head.strip()
     at = 0
@@ -191,7 +191,7 @@ def _parts(head: str) -> Iterator[str]:
 
 
 def values_in(rest: str, kinds: Mapping[str, TypeName]) -> HeadValues | None:
-    """Return what the text behind a spelling says of its values; None where it is a sentence.
+    """Return what the text after a spelling says of its values; None where it is a sentence.
 
     What is glued to the end of a word belongs to it: `X[,Y,Z]`, `<expr>[=value]` and
     `path[#seed]` are one word each.
@@ -244,7 +244,7 @@ def _choices(inner: str) -> tuple[str, ...]:
 
 
 def _words(text: str) -> Iterator[str]:
-    """Yield the NAMEs of a text behind a spelling, without what is glued to their ends."""
+    """Yield the NAMEs of a text after a spelling, without what is glued to their ends."""
     for match in re.finditer(r"<[^<>]*>|\"[^\"]+\"|'[^']+'|\||[^\s|<>]+", text.replace("=<", " <")):
         word = match[0].strip("\"'")
         glued = match.start() > 0 and not text.replace("=<", " <")[match.start() - 1].isspace()

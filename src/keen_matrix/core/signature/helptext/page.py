@@ -21,7 +21,7 @@ class HelpOption(Struct, frozen=True):
     choices: tuple[str, ...] = ()
     #: Spellings that switch it off.
     negated: tuple[str, ...] = ()
-    #: The type of its value, where the help says so by itself (`[number]`, `-n int`).
+    #: The type of its value, where the help says so on its own (`[number]`, `-n int`).
     kind: TypeName | None = None
     required: bool = False
     #: Whether it may be given again.

@@ -210,7 +210,7 @@ def _apart(option: HelpOption, head: str) -> Iterator[HelpOption]:
 
 
 def _has_own_value(letter: str, head: str) -> bool:
-    """Tell whether a NAME stands behind a letter, before the next spelling."""
+    """Tell whether a NAME follows a letter, before the next spelling."""
     return re.search(rf"(?<!\S){re.escape(letter)} (?:[A-Z][\w-]*|<[^<>]+>)(?=,|$)", head) is not None
 
 
@@ -259,7 +259,7 @@ def _head_and_text(head: str, text: str, is_tight: bool, kinds: Mapping[str, obj
     """Return the head of an option and its text, where they stand apart otherwise than by two
     spaces: `-n  --number N  text` has spellings in two columns, `-v be verbose` no column at
     all."""
-    # What stands in the text's column and is an option is another spelling of this one.
+    # What is in the text's column and is an option is another spelling of this one.
     while _SPELT_AND_VALUED.fullmatch(head.split(", ")[-1]) and re.match(r"--?\w", text):
         more = re.match(r"(--?\w.*?)(?:\s{2,}|$)(.*)$", text)
         if more is None or option_of(more[1]) is None:
@@ -277,7 +277,7 @@ def _head_and_text(head: str, text: str, is_tight: bool, kinds: Mapping[str, obj
     behind = words[at:]
     if behind and re.match(r"[A-Z][A-Z0-9_]+\b|<|\[|\{|[A-Z]$", behind[0]):
         at, behind = at + 1, behind[1:]
-    # One word behind an option may be its value; two are a sentence.
+    # One word after an option may be its value; two are a sentence.
     is_prose = len(behind) > 1 or (is_tight and len(behind) == 1 and behind[0] not in kinds)
     if behind and is_prose and all(re.match(r"[\w('\"]", each) for each in behind[:2]):
         return " ".join(words[:at]), " ".join(behind)
@@ -342,7 +342,7 @@ _FORMATS = re.compile(r"\b(?:is|are) (?:one|any) of(?: these| the following)?:\s
 
 
 def _without_formats(lines: Iterator[str]) -> Iterator[str]:
-    """Yield lines but for those of lists of ways to write a value (`Each range is one of:`), in
+    """Yield lines except for those of lists of ways to write a value (`Each range is one of:`), in
     which a dash begins no option."""
     inside = seen = False
     for line in lines:
@@ -418,7 +418,7 @@ def _operand(layout: HelpLayout, name: str, text: str, known: HelpOperand | None
 
 def _commands(lines: Sequence[str]) -> Iterator[HelpCommand]:
     """Yield the subcommands listed below a heading of theirs, or below `{a,b}` among the operands
-    (argparse). Where every line begins with the program's name (yargs), they stand behind it."""
+    (argparse). Where every line begins with the program's name (yargs), they follow it."""
     seen: set[str] = set()
     program = next((line.split()[0] for line in usages_in(lines)), "")
     for section in [*_sections(lines, _COMMANDS), *_below_braces(lines)]:

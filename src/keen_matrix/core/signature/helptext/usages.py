@@ -11,7 +11,7 @@ _USAGE = re.compile(
 )
 _OR = re.compile(r"^\s+or:?\s+(.*)$", re.IGNORECASE)
 _LISTED = re.compile(r"\s*-{1,2}[\w?][\w-]*(?:\[\S*?\])?(?:(?:[ =]\S+?)?(?:,\s|\s{2,}|:\s)|$)")
-#: An option and a sentence: three words in a row are no values, nor are two behind a gap.
+#: An option and a sentence: three words in a row are no values, nor are two after a gap.
 _DESCRIBED = re.compile(r"\s*-(?:\S+(?: [a-z]+){3}\b|\S.*?\s{2,}[A-Z]?[a-z]+ [a-z]+\b)")
 _ITEM = re.compile(r"[\[<({\-|.]|[A-Z][A-Z0-9_]+\b")
 
@@ -96,7 +96,7 @@ def _goes_on(current: Sequence[str], line: str) -> bool:
     if any(text.count(left) > text.count(right) for left, right in ("[]", "()", "{}")):
         return True
     words = line.split()
-    # a full stop ends a sentence; three dots behind a NAME are an operand's
+    # a full stop ends a sentence; three dots after a NAME are an operand's
     if _ITEM.match(words[0]) and re.search(r"\.{3}\s*$|[^.\s]\s*$", line):
         return True
     return len(words) < 4 and not line.rstrip().endswith((".", ":")) and not words[0][0].isupper()

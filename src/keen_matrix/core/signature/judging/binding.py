@@ -21,7 +21,7 @@ from keen_matrix.core.structs import replace
 
 
 def check_repeats(signature: SignatureParts, reading: Reading) -> Findings:
-    """Find options that are given again though the synopsis has no dots behind them."""
+    """Find options that are given again though the synopsis has no dots after them."""
     findings = Findings()
     counts: Counter[str] = Counter()
     for given in reading.given:
@@ -176,7 +176,7 @@ def _refuse(form: UsageModel, kind: str, condition: Expression, scope: Scope, fi
 
 
 def _is_met(condition: Expression, scope: Scope, findings: Findings) -> bool | None:
-    """Tell whether a condition is met; None, with a doubt, when that cannot be told."""
+    """Tell whether a condition is met; None, with a doubt, when that cannot be reported."""
     try:
         return bool(condition.evaluate(scope))
     except ExpressionFault as fault:

@@ -68,7 +68,7 @@ class Findings:
         self.reasons: list[str] = []
 
     def refuse(self, kind: Kind, culprit: str, *mentions: str, why: str) -> None:
-        """Add a refusal of a kind that judging finds by itself."""
+        """Add a refusal of a kind that judging finds on its own."""
         self.refuse_own(kind, culprit, *mentions, why=why)
 
     def refuse_own(self, kind: str, culprit: str, *mentions: str, why: str) -> None:

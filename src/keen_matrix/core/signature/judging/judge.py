@@ -47,7 +47,7 @@ def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
     """
     found: list[Judgement] = []
     asked: dict[str, None] = {}
-    # the likeliest settings are on top, so that what is told is told by them
+    # the likeliest settings are on top, so that what is reported is reported by them
     stack: list[Habits] = [signature.habits]
     while stack:
         habits = stack.pop()
@@ -79,7 +79,7 @@ def judge_under(signature: SignatureParts, words: Sequence[str]) -> Judgement:
         if found.judgement.status == "accepted":
             return found.judgement
         ranked.append(found)
-    # the first of several that fit alike: forms stand in the order of the synopsis
+    # the first of several that fit alike: forms are in the order of the synopsis
     return max(ranked, key=lambda each: each.rank).judgement
 
 
@@ -197,7 +197,7 @@ def _judge_help(signature: SignatureParts, reading: Reading, words: Sequence[str
 
 
 def _is_no_command(signature: SignatureParts, reading: Reading, words: Sequence[str]) -> bool:
-    """Tell whether a word stands where a subcommand is due, is none, and has help behind it."""
+    """Tell whether a word stands where a subcommand is due, is none, and has help after it."""
     known = {item.word for form in signature.forms for item in form.form.walk() if isinstance(item, Keyword)}
     if not known or not all(form.keywords for form in signature.forms) or not reading.operands:
         return False
@@ -211,7 +211,7 @@ def _found_before_help(
     """Tell whether something is wrong that a reader finds before it gives help; None where that is
     open."""
     yields = signature.habits.help_yields_to
-    # of what stands behind it only a beginning that is ambiguous is found before it
+    # of what follows it only a beginning that is ambiguous is found before it
     # argparse sorts all words into options and operands before it acts on the first.
     late = [each for each in judge_under(signature, others).refusals if each.kind == "ambiguous"]
     judged = judge_under(signature, before)
@@ -242,7 +242,7 @@ def is_among(refusal: Refusal, kinds: Set[str]) -> bool:
 
 def _judge_action(reading: Reading, words: Sequence[str]) -> Judgement:
     """Return the judgement on a vector with an option that acts alone: alone it is
-    accepted, and nothing is claimed of what stands beside it."""
+    accepted, and nothing is claimed of what is beside it."""
     reasons = tuple(reading.findings.reasons)
     spellings = reading.spellings
     if len(words) == 1:

@@ -58,7 +58,7 @@ class Thread(NamedTuple):
 
 
 class Matched(NamedTuple):
-    """What came of matching: what words were bound to, the word that did not fit (and keywords
+    """The result of matching: what words were bound to, the word that did not fit (and keywords
     that would), what is missing."""
 
     bound: list[Binding]

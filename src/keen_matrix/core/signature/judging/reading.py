@@ -98,13 +98,13 @@ class _WordReader(Taker):
         # readings.
         elif "--" in rest and need(self.habits.later_delimiter, "later_delimiter") == "nothing":
             rest = [each for each in rest if each != "--"]
-        # argparse takes a -- along with the operands that it stands before or behind
+        # argparse takes a -- along with the operands that it precedes or behind
         is_bare = not rest and (self.behind_option or not self.is_behind_operand)
         is_bare = is_bare and (self.is_behind_operand or not _may_have_none(self.form.form))
         if is_bare and need(self.habits.bare_delimiter, "bare_delimiter") == "refuse":
             self.findings.refuse("too-many", "--", why="-- has no word after it")
         self.found.delimiter = self.only_operands = True
-        # The operands behind it are read here and not in the loop, since no word among them is
+        # The operands after it are read here and not in the loop, since no word among them is
         # looked at.
         for word in rest:
             self._operand(word)
@@ -135,7 +135,7 @@ class _WordReader(Taker):
             self.with_value(named.option, named.all[0], value if equals else None)
 
     def _letters(self, word: str) -> None:
-        """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6). What is wrong behind the
+        """A word such as `-a`, `-abc`, `-n3` (POSIX guidelines 3 to 6). What is wrong after the
         letter of help is found before help is given by some, and not looked at by others."""
         before = len(self.findings.refusals)
         self._read_letters(word)
@@ -185,7 +185,7 @@ class _WordReader(Taker):
                 return
 
     def _behind_letter(self, spelling: str, rest: str) -> str | None:
-        """Return the value that stands behind a letter in its word; None when there is none."""
+        """Return the value that follows a letter in its word; None when there is none."""
         if not rest:
             return None
         if rest.startswith("="):
@@ -202,7 +202,7 @@ class _WordReader(Taker):
 
     def _unknown(self, word: str) -> None:
         name = word.partition("=")[0]
-        # With a reader it is known what it adds by itself, and that is in `help`.
+        # With a reader it is known what it adds on its own, and that is in `help`.
         if name in USUAL_HELP and not self.signature.reader:
             self.findings.doubt(f"whether the program knows {name}, which is not in the signature")
         elif self.habits.unknown_options == "take":
@@ -234,7 +234,7 @@ class _WordReader(Taker):
             self.findings.refuse("unknown-option", letter, word, why=why)
 
     def _taken(self, word: str, *, is_last: bool = True) -> None:
-        """Take an option that is none. Some lenient readers take the word behind it for its value,
+        """Take an option that is none. Some lenient readers take the word after it for its value,
         and others do not."""
         self.findings.reasons.append(f"{word}: an option that is accepted and has no effect")
         self.behind_option = True
@@ -260,6 +260,6 @@ def _may_have_none(form: Usage) -> bool:
 
 
 def _goes_on_behind(habits: Habits, rest: str) -> bool:
-    """Tell whether what stands behind a valued letter are more letters, and no value of it."""
+    """Tell whether what follows a valued letter are more letters, and no value of it."""
     is_value = not rest or _NUMBER.fullmatch(rest) or not rest[0].isalnum()
     return habits.joined == "numbers" and not is_value

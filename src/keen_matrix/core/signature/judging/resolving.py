@@ -38,7 +38,7 @@ class Resolved(Struct):
     """What is left of a form once its options are settled."""
 
     pattern: list[Part] = field(default_factory=list)
-    #: Options that are given and stand in place of operands.
+    #: Options that are given and stand instead of operands.
     stand_ins: list[Option] = field(default_factory=list)
     findings: Findings = field(default_factory=Findings)
 
@@ -48,7 +48,7 @@ class GroupShape(NamedTuple):
 
     #: The keys of the options in each alternative.
     keys: tuple[frozenset[str], ...]
-    #: Whether operands or keywords stand in it.
+    #: Whether operands or keywords are in it.
     has_words: bool
 
 
@@ -136,7 +136,7 @@ class _Resolver:
         if not touched:
             return self._untouched(choice)
         taken = self._taken(choice, touched)
-        # `(-e PATTERN | PATTERN)`: the option is there in place of the operand, so no operand of
+        # `(-e PATTERN | PATTERN)`: the option is there instead of the operand, so no operand of
         # the group is missing.
         if shape.has_words:
             first = touched[0][1]
@@ -215,7 +215,7 @@ def _needs_option(form: Usage) -> bool:
 
 
 def _uses_of(form: Usage) -> list[OptionUse]:
-    """Return the options that stand in a part itself; where there are none, the first in a group
+    """Return the options that are in a part itself; where there are none, the first in a group
     inside it."""
     own = [item for item in form.items if isinstance(item, OptionUse)]
     return own or [next(item for item in form.walk() if isinstance(item, OptionUse))]

@@ -59,7 +59,7 @@ class Taker:
         self.found = Reading()
         self.findings = self.found.findings
         self.names = OptionNames(form, self.habits)
-        #: The place behind the word that is read.
+        #: The place after the word that is read.
         self.at = 0
         self.word_at = 0
         #: Whether no word is an option any more.
@@ -87,7 +87,7 @@ class Taker:
             self.findings.doubt(f"whether {spelling} may be on this side of the keyword")
 
     def _is_on_other_side(self, option: Option) -> bool:
-        """Tell whether an option of the form stands before a keyword that its place in the synopsis
+        """Tell whether an option of the form precedes a keyword that its place in the synopsis
         follows, or the other way round."""
         if not self.form.keywords or option not in self.form.options:
             return False
@@ -145,7 +145,7 @@ class Taker:
             return
         self.found.help_at.discard(self.word_at)
         if len(spelling) == 2 and self.habits.help_letters == "take":
-            # some give help before they look at what stands behind the letter, be it a sign
+            # some give help before they look at what follows the letter, be it a sign
             self.findings.doubt(f"what {spelling}={value} is")
             return
         why = f"{spelling} takes no value"
@@ -156,7 +156,7 @@ class Taker:
         self.found.given = [each for each in self.found.given if each.option is not option]
 
     def _optional_value(self) -> tuple[str, ...]:
-        """Return the word behind an option whose value may be left out, where it can be that."""
+        """Return the word after an option whose value may be left out, where it can be that."""
         following = self.words[self.at : self.at + 1]
         if not following or following[0].startswith("-"):
             return ()

@@ -23,7 +23,7 @@ Foreign = Any
 #: A part of the description: a dict of what JSON has.
 Told = Any
 
-#: Characters of a help text that are told.
+#: Characters of a help text that are reported.
 MOST_TEXT = 2000
 #: Subcommands below subcommands that are described.
 MOST_DEEP = 3
@@ -175,7 +175,7 @@ def argparse_value(action: Foreign) -> Told:
 
 
 def argparse_option(argparse: Foreign, action: Foreign) -> Told:
-    """Return an option; a flag with a --no- of its own is told as both."""
+    """Return an option; a flag with a --no- of its own is reported as both."""
     option: Told = {
         "spellings": list(action.option_strings),
         "required": bool(action.required),
@@ -183,7 +183,7 @@ def argparse_option(argparse: Foreign, action: Foreign) -> Told:
     }
     negating = getattr(argparse, "BooleanOptionalAction", None)
     if negating is not None and isinstance(action, negating):
-        # It adds these by itself, and reads them as taking the flag back.
+        # It adds these on its own, and reads them as taking the flag back.
         option["negated"] = [each for each in action.option_strings if each.startswith("--no-")]
         option["spellings"] = [each for each in action.option_strings if each not in option["negated"]]
     if isinstance(action, argparse._VersionAction):
@@ -222,7 +222,7 @@ def of_optparse(parser: Foreign) -> Told:
     """Return the description of an optparse.OptionParser. It knows nothing of operands but what its
     usage line says."""
     found: Told = {"options": [], "help": [], "usage": json_text(parser.get_usage())}
-    # Options of a group stand in its own list only.
+    # Options of a group are in its own list only.
     groups = [parser, *parser.option_groups]
     for option in [each for group in groups for each in group.option_list]:
         spellings = list(option._short_opts) + list(option._long_opts)
@@ -239,7 +239,7 @@ OPTPARSE_TYPES = {"int": "int", "long": "int", "float": "float", "choice": "text
 
 
 def optparse_option(parser: Foreign, option: Foreign) -> Told:
-    """Return what is told of an option beside its spellings."""
+    """Return what is reported of an option beside its spellings."""
     told: Told = {
         "text": json_text(option.help),
         "action": option.action == "version",
@@ -452,11 +452,11 @@ def click_operand(operand: Foreign) -> Told:
 
 
 def take_argparse(module: Foreign) -> None:
-    """Have argparse describe the parser in place of parsing."""
+    """Have argparse describe the parser instead of parsing."""
 
     def parse_known_args(self: Foreign, *args: Foreign, **more: Foreign) -> None:
         described = of_argparse(self)
-        # argparse itself calls this from parse_args; a program that does reads the rest by itself
+        # argparse itself calls this from parse_args; a program that does reads the rest on its own
         # Who calls it tells what the program does with the rest of the words.
         caller = sys._getframe(1).f_code.co_name
         if caller == "parse_known_intermixed_args":

@@ -132,7 +132,7 @@ def _lines(
         if not words:
             names.draft.doubts.append(f"the subcommand {each.name!r} cannot be written in a synopsis")
             continue
-        # an option that the subcommand has too is its own behind it: a form has a spelling once
+        # an option that the subcommand has too is its own after it: a form has a spelling once
         inner = {spelling for below in _all_of(each.parser) for spelling in _spellings(below)}
         own = _items(parser, names, program, command, inner)
         keyword = words[0] if len(words) == 1 else f"({' | '.join(words)})"
@@ -196,7 +196,7 @@ def _groups(parser: DescribedParser, texts: Mapping[str, object]) -> dict[str, t
 
 
 def _alone(alternatives: list[str], is_required: bool) -> Iterator[str]:
-    """Yield an option or operand that stands in no group, and what switches an option with a value
+    """Yield an option or operand that is in no group, and what switches an option with a value
     off, which is another one."""
     for text in alternatives:
         if not is_required:
@@ -272,7 +272,7 @@ def _of_usage(usage: str, draft: Draft, program: Sequence[str]) -> Iterator[str]
 
 def _table(value: DescribedValue, name: str, text: str) -> tuple[TypeGuess, bool]:
     """Return the table of a type as a spec has it, and whether the parser itself said so. What is
-    a text to the parser may be told by its name or text: the program reads it once more."""
+    a text to the parser may be reported by its name or text: the program reads it once more."""
     found: TypeGuess = {}
     sure = True
     if value.of:

@@ -46,7 +46,7 @@ def doubtful(reason: str) -> ValueReading:
 class ValueType(Struct, frozen=True, kw_only=True):
     """The type of a value of a signature. A new one is a class, and a line in TYPES.
 
-    Its fields are the keys that a spec's table of the type may have, but for `name` (the NAME in
+    Its fields are the keys that a spec's table of the type may have, except for `name` (the NAME in
     the synopsis) and what is known of a case's directory.
     """
 

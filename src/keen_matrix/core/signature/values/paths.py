@@ -32,9 +32,9 @@ class Path(ValueType, frozen=True, kw_only=True):
 
 
 class Existing(ValueType, frozen=True, kw_only=True):
-    """What must stand in the case's directory."""
+    """What must be in the case's directory."""
 
-    #: Files or directories that stand in every case's directory.
+    #: Files or directories that are in every case's directory.
     known: frozenset[str] = frozenset()
     #: Whether what is not among `known` certainly does not exist: so in a fresh directory.
     closed: bool = True

@@ -1,2 +1,2 @@
-"""From a validated document to the spec that runs: pure but for the files that axes and rows
+"""From a validated document to the spec that runs: pure except for the files that axes and rows
 name."""

@@ -97,7 +97,7 @@ class MatrixCompiler:
         )
 
     def _expect_paths(self, table: MatrixTable, path: KeyPath) -> list[KeyPath]:
-        """Return where each rule of a matrix is: a single one may be a table by itself."""
+        """Return where each rule of a matrix is: a single one may be a table on its own."""
         is_single = self._base.source.is_table((*path, "expect"))
         return [(*path, "expect") if is_single else (*path, "expect", n) for n in range(len(table.expect))]
 
@@ -216,8 +216,8 @@ class MatrixCompiler:
         except SourceFault as fault:
             key = (fault.key,) if fault.key else ()
             self._base.problem((*path, "axes", name, *key), f"axis {name}: {fault}")
-            # Something to go on with, so that further problems of the matrix are told in the same
-            # reading.
+            # Something to go on with, so that further problems of the matrix are reported in the
+            # same reading.
             return ("?",)
 
     def _rows(self, table: MatrixTable, path: KeyPath) -> _Rows:

@@ -1,5 +1,5 @@
-"""What the text of a spec says apart from its vectors: by that it is told which cases a change of
-the spec leaves as they were."""
+"""What the text of a spec says apart from its vectors: by that it is reported which cases a change
+of the spec leaves as they were."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from hashlib import blake2b
 from keen_matrix.core.model.spec import Parts
 from keen_matrix.core.spec.source import Source
 
-#: Keys of a matrix that say which cases there are: their words and values stand in the cases.
+#: Keys of a matrix that say which cases there are: their words and values are in the cases.
 OF_VECTORS = (
     "rows",
     "axes",

@@ -125,7 +125,7 @@ class CompiledSignature:
         return tuple(found)
 
     def controls(self) -> Matrix | None:
-        """Return what controls are launched as: accepted vectors, numbered behind all matrices."""
+        """Return what controls are launched as: accepted vectors, numbered after all matrices."""
         nothing = LineSequence(())
         around = surroundings_of(self._document.program, files=self._document.files)
         index = len(self._document.matrix) + len(self._table.derive)

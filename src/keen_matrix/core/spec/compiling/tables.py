@@ -1,4 +1,4 @@
-"""Tables of the document as the values that a run uses: each by itself, nothing else in view."""
+"""Tables of the document as the values that a run uses: each on its own, nothing else in view."""
 
 from __future__ import annotations
 

@@ -175,7 +175,7 @@ class AnswerTable(Table):
 
 
 class StopTable(Table):
-    """How a program that never ends by itself is ended, without counting as timed_out."""
+    """How a program that never ends on its own is ended, without counting as timed out."""
 
     after: Annotated[float, Field(gt=0)] | None = Field(
         None, description="Seconds after its start.", examples=[2]

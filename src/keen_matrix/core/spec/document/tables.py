@@ -23,7 +23,7 @@ _TABLE = "x-table"
 class Table(BaseModel):
     """A table of the spec: unknown keys are errors.
 
-    Its validator is made when the first value of it is read, also where it stands in another table:
+    Its validator is made when the first value of it is read, also where it is in another table:
     a spec has few of the tables, and to make the validators of all would take a fifth of the time
     in which a small one is read."""
 
@@ -66,7 +66,7 @@ class Table(BaseModel):
 
 
 def table_schemas(table: type[Table]) -> tuple[JsonSchemaValue, JsonSchemaValue]:
-    """Return the JSON Schema of a table, and those of all tables that stand in it, by name."""
+    """Return the JSON Schema of a table, and those of all tables that are in it, by name."""
     found: JsonSchemaValue = {}
     named: dict[str, type[BaseModel]] = {}
     outer = _table_schema(table, named)
@@ -83,7 +83,7 @@ def _table_schema(table: type[BaseModel], named: dict[str, type[BaseModel]]) -> 
 
 
 def _tidied(schema: Any, named: dict[str, type[BaseModel]]) -> Any:
-    """Return a JSON Schema with references in place of the marks of tables, and without the titles
+    """Return a JSON Schema with references instead of the marks of tables, and without the titles
     of keys, which only say the keys again."""
     if isinstance(schema, list):
         return [_tidied(each, named) for each in schema]
@@ -129,6 +129,6 @@ def lazy_table(place: str) -> object:
 
 
 def elsewhere_in(annotation: object) -> LazyTable | None:
-    """Return what stands in an annotation for a table that is loaded when it is needed."""
+    """Return what is in an annotation for a table that is loaded when it is needed."""
     metadata = getattr(annotation, "__metadata__", ())
     return next((each for each in metadata if isinstance(each, LazyTable)), None)

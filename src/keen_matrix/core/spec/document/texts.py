@@ -1,7 +1,7 @@
 """Where in the data of a spec texts stand that are more than texts: templates, expressions, lines.
 
 The annotations of the document say it, and this module reads them beside data as a file has them:
-data of which a part does not validate, so that every fault is told at once.
+data of which a part does not validate, so that every fault is reported at once.
 """
 
 import types
@@ -59,7 +59,7 @@ class PlacedTable(NamedTuple):
 
 
 Placed: TypeAlias = PlacedText | PlacedTable
-#: What stands at a path: the data there, and the table around it.
+#: What is at a path: the data there, and the table around it.
 Walk: TypeAlias = Callable[[KeyPath, object, RawTable], Iterator[Placed]]
 
 

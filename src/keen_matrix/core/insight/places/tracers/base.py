@@ -24,12 +24,12 @@ MOST_TRACE = 64 << 20
 
 
 class Traced(NamedTuple):
-    """How a program is launched so that its lines are told."""
+    """How a program is launched so that its lines are reported."""
 
     launch: ResolvedLaunch
     #: Variables of each launch; `{case_id}` in them is the id of the case.
     variables: dict[str, str]
-    #: Those that a keeper does without, since it has the lines of its child told by itself. Where
+    #: Those that a keeper does without, since it has the lines of its child told on its own. Where
     #: there are none, no launch is warm.
     warm_without: frozenset[str] = frozenset()
     #: Directories that have to be there before a launch, below the one for traces, named as in
@@ -58,7 +58,7 @@ class Tracer(Protocol):
         ...
 
     def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
-        """Return what the launch of a case ran; None where nothing was told."""
+        """Return what the launch of a case ran; None where nothing was reported."""
         ...
 
 
@@ -111,7 +111,7 @@ def is_compiled(file: str) -> bool:
 
 
 def has_in_it(file: str, what: bytes) -> bool:
-    """Tell whether some bytes stand in a binary, which may be large: it is not read into memory."""
+    """Tell whether some bytes are in a binary, which may be large: it is not read into memory."""
     try:
         with open(file, "rb") as binary, mmap.mmap(binary.fileno(), 0, access=mmap.ACCESS_READ) as whole:
             return whole.find(what) >= 0

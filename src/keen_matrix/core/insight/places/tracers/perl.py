@@ -31,5 +31,5 @@ class PerlTracer:
         return Traced(launch, {TRACE: os.path.join(directory, "{case_id}"), "PERL5OPT": options})
 
     def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
-        """Return what was told."""
+        """Return what was reported."""
         return tabbed_trace(directory, id, own)

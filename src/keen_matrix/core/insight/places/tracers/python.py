@@ -47,7 +47,8 @@ class PythonTracer:
         )
 
     def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
-        """Return what was told, and what could have been: the lines of the code of each file."""
+        """Return what was reported, and what could have been: the lines of the code of each
+        file."""
         found = tabbed_trace(directory, id, own)
         if found is None:
             return None
@@ -83,7 +84,7 @@ def _lines_of(file: str, changed: int) -> frozenset[int]:
         lines: set[int] = set()
         while codes:
             code = codes.pop()
-            # the first line of a module is told as line 0 or 1 where nothing stands
+            # the first line of a module is reported as line 0 or 1 where nothing stands
             lines |= {line for _, _, line in code.co_lines() if line}
             codes += [each for each in code.co_consts if hasattr(each, "co_lines")]
         found = _known[file, changed] = frozenset(lines)

@@ -60,7 +60,7 @@ class ShellTracer:
         return Traced(ResolvedLaunch(bash, words, launch.changes), variables)
 
     def trace(self, directory: str, id: str, own: Collection[str]) -> Trace | None:
-        """Return what was told; what could have been are the lines that hold a command."""
+        """Return what was reported; what could have been are the lines that hold a command."""
         order: list[Place] = []
         for line in told_lines(directory, id):
             match = _TOLD.match(line)

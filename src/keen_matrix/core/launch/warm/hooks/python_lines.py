@@ -11,7 +11,7 @@ import sys
 from types import CodeType, FrameType, ModuleType
 from typing import Any
 
-#: Lines that are told in order; what runs on for longer is a loop.
+#: Lines that are reported in order; what runs on for longer is a loop.
 MOST = 20_000
 #: The number under which sys.monitoring knows us: one that no profiler and no debugger has.
 TOOL = 4
@@ -66,7 +66,7 @@ class LineTracer:
         monitoring.set_events(TOOL, monitoring.events.LINE)
 
     def on_call(self, frame: FrameType, event: str, argument: object) -> Any:
-        """Take a frame whose lines are to be told, or leave it alone."""
+        """Take a frame whose lines are to be reported, or leave it alone."""
         return self.on_event if self.name_of(frame.f_code.co_filename) else None
 
     def on_event(self, frame: FrameType, event: str, argument: object) -> Any:

@@ -41,7 +41,7 @@ class HelpLayout(Struct, frozen=True):
     prepare: Callable[[Sequence[str]], list[str]] = unchanged
     #: Completes what was read by what the texts say in words of this layout.
     finish: Callable[[HelpText], HelpText] = as_read
-    #: Whether dots behind a value tell of several values, and not of several uses of the option.
+    #: Whether dots after a value tell of several values, and not of several uses of the option.
     several: bool = False
     #: Whether a bare word in small letters of the usage is typed as it is.
     has_keywords: bool = False

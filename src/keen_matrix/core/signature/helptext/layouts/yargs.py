@@ -1,4 +1,4 @@
-"""Node's yargs: the kind of a value behind the text, `[number] [default: 80]`, no name for it."""
+"""Node's yargs: the kind of a value after the text, `[number] [default: 80]`, no name for it."""
 
 from __future__ import annotations
 
