@@ -25,9 +25,8 @@ from keen_matrix.core.structs import Struct
 
 #: Files of a directory beyond which only those are looked at that are named.
 MOST_FILES = 5_000
-#: Bytes up to which a file is reported by its content, and all files together; others are reported
-#: by size
-#: and time: every run pays for it.
+#: Bytes up to which a file, and all files together, are compared by content; others are compared by
+#: size and time, since every run pays for it.
 READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
 #: Time in which git says what it ignores.
 GIT_SECONDS = 5.0
