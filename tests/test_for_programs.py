@@ -55,11 +55,12 @@ def ran(place: Place) -> Place:
 CALLS = {
     "places": ["places"], "lint": ["lint"], "doubt": ["doubt"], "suspects": ["suspects", "--confirm", "2"], "narrow": ["narrow"], "coverage": ["coverage"],
     "compare": ["compare", ".keen-matrix/last.jsonl", ".keen-matrix/last.jsonl"], "history": ["history"], "settle": ["settle"],
+    "calls": ["try", "fare.matrix.toml", "--line", "{words}", "--axis", "words=Holm,-b"],
 }  # fmt: skip
 
 
 def test_every_document_is_called_here_and_has_a_schema() -> None:
-    assert set(CALLS) == set(DOCUMENTS) <= set(COMMANDS)
+    assert set(CALLS) == set(DOCUMENTS) <= {*COMMANDS, "calls"}
     assert {*DOCUMENTS, "journal", "case"} == set(SCHEMAS)
 
 

@@ -11,6 +11,7 @@ import subprocess
 import tomllib
 from pathlib import Path
 
+import jsonschema
 import pytest
 
 from keen_matrix.core.errors import Misuse
@@ -184,6 +185,7 @@ def test_what_a_program_prints_is_only_text_on_the_page_and_in_tables(office: Pl
     rows = list(csv.reader(io.StringIO(office.call("try", "--calls", "calls.txt", "--format", "csv", "--", "echo").out)))
     assert rows[2][0] == "'=1+1" and rows[2][3] == "'=1+1\n"
     found = json.loads(office.call("try", "--calls", "calls.txt", "--format", "json", "--", "echo").out)
+    jsonschema.validate(found, json.loads(office.call("schema", "--of", "calls").out))
     assert found["calls"][1]["argv"] == ["=1+1"] and found["calls"][1]["stdout"] == "=1+1\n"
 
 

@@ -204,7 +204,7 @@ def test_half_surrogates_and_deep_nesting_are_no_traceback(place: Place) -> None
 
 PIPES = [
     ("lint", "pipe.matrix.toml"), ("run", "zero.matrix.toml"), ("report", "pipe"), ("report", "zero"), ("compare", "zero", "pipe"),
-    ("history", "--history", "pipe"), ("history", "--file", "zero"), ("suspects", "--journal", "pipe"), ("run", "--failed", "t.matrix.toml", "--journal", "zero"),
+    ("history", "--history", "pipe"), ("history", "--history", "zero"), ("suspects", "--journal", "pipe"), ("run", "--failed", "t.matrix.toml", "--journal", "zero"),
     ("baseline", "t.matrix.toml", "--journal", "pipe"), ("fill", "pipe.matrix.toml"), ("settle", "pipe.matrix.toml"), ("coverage", "pipe.matrix.toml"),
     ("unfold", "zero.matrix.toml"), ("try", "pipe.matrix.toml", "--", "a"), ("run", "t.matrix.toml"),
 ]  # fmt: skip

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from keen_matrix.core import structs
 from keen_matrix.core.structs import Struct, field
+from keen_matrix.reports.call_tables import CallsDocument
 
 if TYPE_CHECKING:
     from keen_matrix.core.errors import Problem
@@ -590,6 +591,7 @@ def settle_spec(path: str, found: Settled, *, is_written: bool) -> SettleSpec:
 
 #: Command → what `--format json` writes.
 DOCUMENTS: Mapping[str, type[Struct]] = {
+    "calls": CallsDocument,
     "lint": LintDocument,
     "doubt": DoubtDocument,
     "suspects": SuspectsDocument,

@@ -18,6 +18,7 @@ SCHEMAS = (
     "compare",
     "history",
     "settle",
+    "calls",
     "journal",
     "case",
 )

@@ -10,9 +10,39 @@ import html
 import io
 import json
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Literal
 
+from keen_matrix.core import structs
 from keen_matrix.core.model.record import Record, kept_bytes
+from keen_matrix.core.structs import Struct
 from keen_matrix.wording.safe import escape_lines
+
+
+class CallResultDocument(Struct):
+    """A call and its result."""
+
+    #: As it was typed, with what was put around it.
+    call: str
+    argv: list[str]
+    #: How it ended, in words.
+    end: str
+    exit: int | None
+    signal: str | None
+    stdout: str
+    stderr: str
+    #: Files that it created, changed or deleted.
+    files: dict[str, str]
+    seconds: float
+
+
+class CallsDocument(Struct):
+    """Calls side by side."""
+
+    program: str
+    calls: list[CallResultDocument]
+    kind: Literal["calls"] = "calls"
+    version: Literal[1] = 1
+
 
 #: A call as it was typed, and its result.
 Row = tuple[str, Record]
@@ -49,25 +79,22 @@ def _text(record: Record, stream: str) -> str:
 def as_json(title: str, rows: Sequence[Row]) -> str:
     """Return calls as an array of objects."""
     found = [
-        {
-            "call": line,
-            "argv": list(record.argv),
-            "end": end_of(record),
-            "exit": record.exit,
-            "signal": record.signal,
-            "stdout": _text(record, "stdout"),
-            "stderr": _text(record, "stderr"),
-            "files": {name: change.state for name, change in record.files.items()},
-            "seconds": record.seconds,
-        }
+        CallResultDocument(
+            line,
+            list(record.argv),
+            end_of(record),
+            record.exit,
+            record.signal,
+            _text(record, "stdout"),
+            _text(record, "stderr"),
+            {name: change.state for name, change in record.files.items()},
+            record.seconds,
+        )
         for line, record in rows
     ]
-    return (
-        json.dumps(
-            {"kind": "calls", "version": 1, "program": title, "calls": found}, indent=2, ensure_ascii=False
-        )
-        + "\n"
-    )
+    fields: dict[str, Any] = structs.to_builtins(CallsDocument(title, found))
+    fields = {name: fields.pop(name) for name in ("kind", "version")} | fields
+    return json.dumps(fields, indent=2, ensure_ascii=False) + "\n"
 
 
 def as_csv(title: str, rows: Sequence[Row]) -> str:
