@@ -228,3 +228,24 @@ def test_what_was_written_is_taken_back(office: Place) -> None:
     out = said(office, "Holm", ":write", ":undo", ":undo", "quit", "Holm")
     assert (office.directory / "fare.matrix.toml").read_text() == before
     assert "is as before the last :write" in out and "nothing was written in this session" in out and out.endswith("try> quit\n")
+
+
+def test_a_program_without_a_spec_has_a_prompt_and_begins_one(office: Place) -> None:
+    with terminal(office, "try", "--", "sh", "fare.sh", NO_COLOR="1") as call:
+        from os import write
+
+        call.read(b"try>")
+        for line, shown in (("Holm", "fare of Holm"), (":none", ":new FILE begins a spec"), (":write", "there is no spec yet"),
+                            (":new fare2.matrix.toml", "written; run it"), (":quit", "")):  # fmt: skip
+            write(call.master, f"{line}\r".encode())
+            if shown:
+                assert shown in call.shows(shown)
+        call.process.wait(60)
+    spec = (office.directory / "fare2.matrix.toml").read_text()
+    assert 'launch = "sh {here}/fare.sh"' in spec and '["Holm", 0, ' in spec
+    assert office.call("run", "fare2.matrix.toml").status == 0
+
+
+def test_a_session_on_a_spec_begins_another(office: Place) -> None:
+    said(office, "Holm", "Holm", ":new other.matrix.toml")
+    assert (office.directory / "other.matrix.toml").read_text().count('["Holm", ') == 1

@@ -144,7 +144,6 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
     if options.write is not None:
         raise Misuse("--write needs the spec to write into; --new FILE begins one")
     from keen_matrix.core.runs.keeping.trying import bare_call, program_of
-    from keen_matrix.core.spec.drafted import launch_text
 
     program = tuple(program_of(words) or words)
     leading = tuple(words[len(program) :])
@@ -152,24 +151,23 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
     more = [word for call in calls for word in call.words]
     bare = bare_call([*words, *more], in_place=options.in_place)
     head = bare.text.partition("[[matrix]]")[0]
-    directory = os.path.dirname(os.path.abspath(options.new or "."))
-    if not options.new:
-        directory = os.getcwd()
-    lines = ["[program]", f"launch = {launch_text(program, directory)}"]
-    if bare.copied:
-        lines.append("[files]")
-        for each in bare.copied:
-            beside = "{here}/" + literal(os.path.relpath(os.path.abspath(each), directory))
-            lines.append(f"{toml_text(literal(each))} = {{ copy = {toml_text(beside)} }}")
+    beginning = beginning_of(program, bare.copied, options.new or "new.toml")
     single = None if listed else Call(words=leading)
-    return Asked(
-        "try.matrix.toml",
-        head,
-        leading if listed else (),
-        single,
-        "\n".join(lines) + "\n",
-        shlex.join(program),
-    )
+    return Asked("try.matrix.toml", head, leading if listed else (), single, beginning, shlex.join(program))
+
+
+def beginning_of(program: Sequence[str], copied: Sequence[str], target: str) -> str:
+    """Return the beginning of a new spec of a program: how it is launched, and the files that are
+    put into the directory of each case."""
+    from keen_matrix.core.spec.drafted import launch_text
+
+    directory = os.path.dirname(os.path.abspath(target))
+    lines = ["[program]", f"launch = {launch_text(program, directory)}"]
+    lines += ["[files]"] if copied else []
+    for each in copied:
+        beside = "{here}/" + literal(os.path.relpath(os.path.abspath(each), directory))
+        lines.append(f"{toml_text(literal(each))} = {{ copy = {toml_text(beside)} }}")
+    return "\n".join(lines) + "\n"
 
 
 def _head_of(text: str) -> str:
@@ -269,7 +267,7 @@ def write_results(
     here = os.path.dirname(os.path.abspath(options.new or asked.path))
     if options.new is not None:
         more, files, _ = matrices_of(kept, here, ())
-        _begin(screen, options.new, f"{asked.beginning}\n{more}", files)
+        begin_spec(screen, options.new, f"{asked.beginning}\n{more}", files)
         return
     whole, left, joined = _joined(asked, kept) if not options.write else (asked.text, kept, [])
     taken = [each.name for each in load_spec(asked.path, asked.text).matrices]
@@ -311,7 +309,7 @@ def _same_streams(one: Record, other: Record) -> bool:
     return all(one.compared_stream(name) == other.compared_stream(name) for name in ("stdout", "stderr"))
 
 
-def _begin(screen: Screen, target: str, text: str, files: dict[str, str]) -> None:
+def begin_spec(screen: Screen, target: str, text: str, files: dict[str, str]) -> None:
     """Write a new spec and the files that it needs, over none that is there."""
     from keen_matrix.core.files import replacing
 

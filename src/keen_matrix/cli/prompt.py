@@ -8,9 +8,10 @@ from __future__ import annotations
 import os
 import shlex
 import sys
+import tempfile
 import termios
 import tty
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -50,6 +51,7 @@ COMMANDS = {
     ":compare": "show how the last result differs from the one before",
     ":follow": "run what follows from the last call: its refusals and rephrasings",
     ":write": "write the last call and its result into the spec; :write NAME as a matrix of that name",
+    ":new": "begin a spec FILE with all calls of this session",
     ":table": "show all calls of this session side by side",
     ":input": "text of standard input for the next calls; :input alone takes it away",
     ":env": "a variable for the next calls, NAME=VALUE; :env alone takes all away",
@@ -93,8 +95,17 @@ def typed_words(line: str) -> list[str]:
 class Prompt:
     """What is tried in one session, on one spec, which is read again when it has changed."""
 
-    def __init__(self, screen: Screen, path: str, pool: WorkerPool, pools: ExitStack) -> None:
+    def __init__(
+        self,
+        screen: Screen,
+        path: str,
+        pool: WorkerPool,
+        pools: ExitStack,
+        program: Sequence[str] | None = None,
+    ) -> None:
         self.screen, self.path, self._pool, self._pools = screen, path, pool, pools
+        #: The words of a program that has no spec yet.
+        self._program = program
         self._text, self._stamp = text_of_spec(path), stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_TypedCall] = []
@@ -104,6 +115,11 @@ class Prompt:
         self._written: list[_WrittenCall] = []
         #: Whether the last vector did not do as it must.
         self.failed = False
+
+    @property
+    def has_no_spec(self) -> bool:
+        """Whether the calls are those of a program that has no spec yet."""
+        return self._program is not None
 
     def give_up(self) -> None:
         """Go on after an interruption: what was launched is ended."""
@@ -143,6 +159,7 @@ class Prompt:
             ":compare": self._compare,
             ":follow": self._follow,
             ":write": lambda: self._keep(rest.strip()),
+            ":new": lambda: self._begin(rest.strip()),
             ":table": self._table,
             ":input": lambda: self._give(stdin=_line_of(rest)),
             ":env": lambda: self._give_variable(rest.strip()),
@@ -236,6 +253,8 @@ class Prompt:
             f"{record.id[:6]} of {tried.matrix.name}"
             if tried.is_there
             else "not in the spec; :write writes it"
+            if self._program is None
+            else ":new FILE begins a spec"
         )
         verdict = "" if record.verdict == "unchecked" else record.verdict
         screen.line(
@@ -297,10 +316,32 @@ class Prompt:
             (f"{passed} of {counted(len(cases), 'case')} passed", "good" if passed == len(cases) else "bad")
         )
 
+    def _begin(self, target: str) -> None:
+        """Begin a spec with all calls of this session; of equal ones the last counts."""
+        from keen_matrix.cli.calls import begin_spec, beginning_of
+        from keen_matrix.core.runs.keeping.call_rows import BROKEN, CallResult, matrices_of
+
+        if not target:
+            raise Misuse(":new needs the name of the spec that it begins: :new fare.matrix.toml")
+        latest = {each.call: each for each in self.came if each.record.verdict not in BROKEN}
+        if not latest:
+            raise Misuse("no call was made yet whose result could be saved")
+        results = [CallResult(each.call, each.record) for each in latest.values()]
+        more, files, _ = matrices_of(results, os.path.dirname(os.path.abspath(target)), ())
+        if self._program is not None:
+            head = beginning_of(self._program, (), target)
+        else:
+            head = self._text.partition("[[matrix]]")[0]
+        begin_spec(self.screen, target, f"{head}\n{more}", files)
+
     def _keep(self, name: str) -> None:
         from keen_matrix.cli.kept import write_kept
 
         last = self._last
+        if self._program is not None:
+            raise Misuse(
+                "there is no spec yet to write into; :new FILE begins one with all calls of this session"
+            )
         if stamp(self.path) != self._stamp:
             raise Misuse(f"{self.path} was changed since; :again tries it as the spec is now")
         kept = with_vector(self._text, last.tried, last.record, name, last.call)
@@ -375,11 +416,23 @@ def _shown_outcome(record: Record) -> list[str]:
     return [*lines, *(f"file    {escape(name)} {each.state}" for name, each in record.files.items())]
 
 
-def prompt(screen: Screen, path: str, pool: WorkerPool) -> int:
+def prompt_for_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_place: bool) -> int:
+    """Take the calls of a program that has no spec."""
+    from keen_matrix.core.runs.keeping.trying import bare_call
+
+    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
+        path = os.path.join(directory, "try.matrix.toml")
+        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
+            file.write(bare_call(words, in_place=in_place).text.partition("[[matrix]]")[0])
+        return prompt(screen, path, pool, words)
+
+
+def prompt(screen: Screen, path: str, pool: WorkerPool, program: Sequence[str] | None = None) -> int:
     """Take vectors until there are no more, and return the exit status: 1 where the last one did
-    not do as it must. Raises Misuse when standard input has none."""
+    not do as it must. `program` are the words of one that has no spec yet. Raises Misuse when
+    standard input has none."""
     with ExitStack() as pools, ExitStack() as stack:
-        session = Prompt(screen, path, pool, pools)
+        session = Prompt(screen, path, pool, pools, program)
         if session.spec.program.once is not None:
             beside = stack.enter_context(WorkerPool(1))
             stack.enter_context(used_by(session.spec, beside, remark))
@@ -462,7 +515,7 @@ def _typed(session: Prompt) -> Iterator[str]:
             segments = [(str(fault), "warn")]
         return FormattedText([(f"class:{style}" if style else "", text) for text, style in segments])
 
-    if session.spec.signature is None:
+    if session.spec.signature is None and not session.has_no_spec:
         session.screen.line(("no [signature] in this spec, so words are not judged", "dim"))
     session.screen.line(
         ("the words of a call, or a command such as :help; Tab completes, Ctrl-D ends", "dim")

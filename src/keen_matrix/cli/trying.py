@@ -94,6 +94,7 @@ def main(options: argparse.Namespace) -> int:
     _say_options_of_program(words or ())
     with early_pool(default_jobs() if is_many else 1) as pool:
         from keen_matrix.cli.console.screen import Screen
+        from keen_matrix.core.runs.keeping.trying import program_of
 
         screen = Screen(sys.stdout, color=options.color)
         if is_many or _has_more(options):
@@ -104,6 +105,10 @@ def main(options: argparse.Namespace) -> int:
             return prompt(screen, paths[0], pool)
         if options.by_hand:
             return _by_hand(screen, paths, words, in_place=options.in_place)
+        if not paths and words and list(words) == list(program_of(words) or ()) and sys.stdin.isatty():
+            from keen_matrix.cli.prompt import prompt_for_program
+
+            return prompt_for_program(screen, words, pool, in_place=options.in_place)
         if not paths:
             return _try_program(screen, words, pool, in_place=options.in_place)
         return _try_vector(screen, paths[0], words, options.write, pool)
