@@ -116,12 +116,15 @@ def test_what_a_call_gets(office: Place) -> None:
 
 
 @pytest.mark.parametrize(("words", "text"), [
-    (["--axis", "a=1", "--", "sh"], "--axis goes with --line only"), (["--full", "--", "sh", "fare.sh"], "--full shows many calls"),
+    (["--axis", "a=1", "--", "sh"], "--axis needs --line"), (["--full", "--", "sh", "fare.sh"], "--full needs --calls or --line or --matrix"),
     (["--calls", "none.txt", "--", "sh"], "none.txt cannot be read"), (["--calls", "empty.txt", "--", "sh"], "empty.txt has no calls"),
     (["--calls", "calls.txt", "--line", "a", "--", "sh"], "--calls does not go with --line"), (["--calls", "calls.txt"], "needs the words that start a program"),
-    (["--matrix", "m", "--", "sh"], "--matrix needs the spec"), (["-o", "x", "--calls", "calls.txt", "--", "sh"], "-o goes with --format only"),
+    (["--matrix", "m", "--", "sh"], "--matrix needs the spec"), (["-o", "x", "--calls", "calls.txt", "--", "sh"], "-o needs --format"),
     (["--env", "x", "--", "sh", "fare.sh"], "expected NAME=VALUE"), (["--file", "a=none", "--", "sh", "fare.sh"], "a file that exists"),
     (["--calls", "calls.txt", "--write", "x", "--", "sh"], "--write needs the spec to write into"),
+    (["--by-hand", "--calls", "calls.txt", "--", "sh"], "--by-hand does not go with --calls"), (["--by-hand"], "--by-hand needs the words"),
+    (["--matrix", "m", "--input", "", "f.toml"], "--matrix does not go with --input"), (["--in-place", "f.toml", "--", "a"], "a program without a spec"),
+    (["--in-place", "--new", "sub/f.toml", "--", "sh", "fare.sh"], "--new begins a spec in it"),
 ])  # fmt: skip
 def test_options_that_do_not_fit(office: Place, words: list[str], text: str) -> None:
     office.write("empty.txt", "# nothing\n")
@@ -136,7 +139,7 @@ def test_an_option_of_ours_after_the_dashes_is_said(office: Place) -> None:
 def test_from_calls_to_a_green_spec_elsewhere_that_notices_a_change(office: Place, tmp_path: Path) -> None:
     office.write("more.txt", CALLS + "long\nraw\nwhen\ncrash\n")
     came = office.call("try", "--calls", "more.txt", "--new", "fare.matrix.toml", "--", "sh", "fare.sh")
-    assert "fare.matrix.toml written" in came.out and "not saved, because it crashed: crash" in came.err
+    assert "fare.matrix.toml written" in came.out and "not saved, since it crashed: crash" in came.err
     spec = tomllib.loads((office.directory / "fare.matrix.toml").read_text())
     names = [matrix["name"] for matrix in spec["matrix"]]
     assert names == ["one word", "two words", "one word, with COLOUR=red, input", "one word, with COLOUR=blue, input", "long", "raw"]
@@ -164,7 +167,7 @@ def test_later_calls_join_their_matrix(office: Place) -> None:
     assert office.call("run").status == 0 and len(office.cases()) == 12
 
 
-SHOWN = [("json", '"kind": "calls"'), ("csv", "call,exit,signal"), ("markdown", "### 8 calls of `sh fare.sh`"), ("html", "<h1>8 calls of")]
+SHOWN = [("json", '"kind": "calls"'), ("csv", "call,exit,signal"), ("markdown", "### 8 calls of sh fare.sh"), ("html", "<h1>8 calls of")]
 
 
 @pytest.mark.parametrize(("format", "start"), SHOWN)
@@ -175,7 +178,7 @@ def test_calls_for_others(office: Place, format: str, start: str) -> None:
     assert office.call(*words, "-o", "out", "--", "sh", "fare.sh").status == 0
     assert office.call(*words, "-o", "out", "--", "sh", "fare.sh").status == 0, "an earlier one is replaced"
     refused = office.call(*words, "-o", "names.txt", "--", "sh", "fare.sh")
-    assert refused.status == 2 and (office.directory / "names.txt").read_text() == "Ola B.\n"
+    assert refused.status == 3 and (office.directory / "names.txt").read_text() == "Ola B.\n"
 
 
 def test_what_a_program_prints_is_only_text_on_the_page_and_in_tables(office: Place) -> None:
@@ -219,3 +222,52 @@ def test_a_program_is_connected_to_whoever_calls(office: Place) -> None:
     assert "hello Ada, blue in put.txt" in under.out
     assert "there is no program nosuch" in office.call("replay", id, "a.toml", "--under", "nosuch -x").err
     assert office.call("replay", id, "a.toml", "--by-hand", "--script", "s.sh").status == 2
+
+
+def test_what_a_matrix_puts_around_its_calls_is_saved_with_them(office: Place) -> None:
+    matrix = '[[matrix]]\nname = "m"\nline = "env {p}"\naxes.p = ["a", "b"]\n'
+    office.write("fare.sh", 'echo "$COLOUR $2 $(cat)"\n')
+    office.write("f.matrix.toml", f'[program]\nlaunch = "sh {{here}}/fare.sh"\n{matrix}env.COLOUR = "red"\nstdin = "hello"\n')
+    came = office.call("try", "--matrix", "m", "--write", "f.matrix.toml")
+    assert 'the matrix "two words"' in came.out, came
+    assert office.call("run", "--only", "two words").status == 0
+    office.write("g.matrix.toml", f'[program]\nlaunch = "sh {{here}}/fare.sh"\n{matrix}stdin = "{{p}}"\n')
+    refused = office.call("try", "--matrix", "m", "--write", "g.matrix.toml")
+    assert refused.status == 2 and 'stdin of the matrix "m" depends on p' in refused.err and "keen-matrix fill" in refused.err
+
+
+def test_a_row_joins_a_matrix_only_where_the_same_is_put_around_it(office: Place) -> None:
+    rows = 'line = "{a}"\nstdin = "hello"\ncolumns = ["a", "exit", "stdout"]\nrows = [["Voe", 0, "fare to Voe\\n"]]\nexpect = { exit = "{exit}", stdout = "{stdout}" }\n'
+    office.write("f.matrix.toml", f'[program]\nlaunch = "sh {{here}}/fare.sh"\n[[matrix]]\nname = "rows"\n{rows}')
+    assert 'the matrix "one word"' in office.call("try", "f.matrix.toml", "--write", "--", "env").out
+    assert 'rows of "rows"' in office.call("try", "f.matrix.toml", "--input", "hello", "--write", "--", "Holm").out
+    assert "there must be the same" in office.call("try", "f.matrix.toml", "--write", "rows", "--", "Skerry").err
+    assert office.call("run").status == 0 and len(office.cases()) == 3
+
+
+def test_a_call_is_saved_once(office: Place) -> None:
+    office.call("try", "--calls", "-", "--new", "f.matrix.toml", "--", "sh", "fare.sh", stdin="Voe\nVoe\nHolm\n")
+    assert office.call("run").status == 0 and len(office.cases()) == 2
+    came = office.call("try", "--calls", "-", "--write", "f.matrix.toml", stdin="Holm\nSkerry\nSkerry\n")
+    assert "not saved, since the spec has it already: Holm" in came.err and came.out.count("+  [") == 1
+    assert office.call("run").status == 0 and len(office.cases()) == 3
+
+
+def test_a_spec_is_begun_from_one_whatever_its_texts_say(office: Place) -> None:
+    office.write("f.matrix.toml", '[program]\nlaunch = "sh {here}/fare.sh"\nenv.NOTE = "[[matrix]]"\n[[matrix]]\nname = "m"\nline = "a"\n[[mask]]\nmatches = "x"\nas = "y"\n')
+    assert office.call("try", "f.matrix.toml", "--calls", "calls.txt", "--new", "g.matrix.toml").status == 0
+    spec = tomllib.loads((office.directory / "g.matrix.toml").read_text())
+    assert spec["program"]["env"] == {"NOTE": "[[matrix]]"} and len(spec["mask"]) == 1 and "m" not in [each["name"] for each in spec["matrix"]]
+
+
+def test_calls_in_place_begin_a_spec_that_runs_there(office: Place) -> None:
+    came = office.call("try", "--in-place", "--new", "f.matrix.toml", "--", "sh", "fare.sh", "ls")
+    assert came.status == 0 and 'directory = "spec"' in (office.directory / "f.matrix.toml").read_text()
+    assert office.call("run").status == 0
+
+
+def test_a_file_is_replaced_only_if_it_begins_as_such_a_report(office: Place) -> None:
+    office.write("notes.md", "my notes: 8 calls of `sh fare.sh`\n")
+    words = ["try", "--calls", "calls.txt", "--format", "markdown", "-o"]
+    assert office.call(*words, "notes.md", "--", "sh", "fare.sh").status == 3
+    assert "### 8 calls of" in office.call(*words, "/dev/stdout", "--", "sh", "fare.sh").out

@@ -149,7 +149,7 @@ def decide(screen: Screen, change: OutputChange, options: argparse.Namespace) ->
 
 
 def write_change(screen: Screen, change: OutputChange) -> None:
-    """Write the difference between what is recorded and what came."""
+    """Write the difference between the recorded output and the new one."""
     from keen_matrix.core.expect.differences import MOST_SHOWN, split_lines
     from keen_matrix.wording.differences import difference_rows
     from keen_matrix.wording.safe import cut, visible_line

@@ -4,12 +4,11 @@ shown. Read before anything is loaded, so this module imports little."""
 from __future__ import annotations
 
 import argparse
+import os
 
 from keen_matrix.cli.shared import output_file
 from keen_matrix.core.errors import Misuse
-
-#: Forms in which calls are shown to others; `reports.call_tables` makes them.
-CALL_FORMATS = ("json", "csv", "markdown", "html")
+from keen_matrix.reports.formats import CALL_FORMATS
 
 
 def add_call_options(parser: argparse.ArgumentParser) -> None:
@@ -82,23 +81,54 @@ def are_many(options: argparse.Namespace) -> bool:
     return bool(options.calls or options.line or options.matrix)
 
 
+#: Options that say which calls are made, and what these get.
+WHICH, GIVEN = ("--calls", "--line", "--matrix"), ("--input", "--input-file", "--env", "--file")
+#: Option → those of which it needs one, and how that looks.
+PARTNERS = {
+    "--axis": (("--line",), "--line '{port}' --axis port=Holm,Voe"),
+    "--full": (WHICH, "--calls calls.txt --full"),
+    "--group": (WHICH, "--calls calls.txt --group"),
+    "--words": (WHICH, "--calls calls.txt --words"),
+    "--format": (WHICH, "--calls calls.txt --format csv"),
+    "-o": (("--format",), "--format html -o calls.html"),
+}
+#: Options of which only one can be given.
+APART = (
+    WHICH,
+    ("--input", "--input-file"),
+    ("--new", "--write"),
+    *(("--matrix", each) for each in GIVEN),
+    *(("--by-hand", each) for each in (*WHICH, *GIVEN, "--new", "--write")),
+)
+
+
+def is_given(options: argparse.Namespace, name: str) -> bool:
+    """Tell whether an option is on the command line, whatever its value."""
+    places = {"-o": "output", "--words": "words_shown"}
+    value = getattr(options, places.get(name) or name.lstrip("-").replace("-", "_"))
+    return value is not None and value is not False and value != []
+
+
 def refuse_without_partner(options: argparse.Namespace) -> None:
     """Raise Misuse for options that need another one, or exclude it."""
-    ways = [name for name in ("calls", "line", "matrix") if getattr(options, name)]
-    if len(ways) > 1:
-        raise Misuse(f"--{ways[0]} does not go with --{ways[1]}; give one of them")
-    if options.axis and not options.line:
-        raise Misuse("--axis goes with --line only: --line '{port}' --axis port=Holm,Voe")
+    for several in APART:
+        first, *more = [name for name in several if is_given(options, name)] or [""]
+        if more:
+            raise Misuse(f"{first} does not go with {more[0]}; give one of them")
+    for name, (partners, example) in PARTNERS.items():
+        if is_given(options, name) and not any(is_given(options, each) for each in partners):
+            raise Misuse(f"{name} needs {' or '.join(partners)}: {example}")
     if options.matrix and not options.specs:
         raise Misuse("--matrix needs the spec that has it: keen-matrix try fare.matrix.toml --matrix fares")
-    if options.input is not None and options.input_file is not None:
-        raise Misuse("--input does not go with --input-file; give one of them")
-    for name in ("full", "group", "words"):
-        if getattr(options, "words_shown" if name == "words" else name) and not are_many(options):
-            raise Misuse(f"--{name} shows many calls; it needs --calls, --line or --matrix")
-    if options.output is not None and not options.format:
-        raise Misuse("-o goes with --format only: --format html -o calls.html")
-    if options.format and not are_many(options):
-        raise Misuse("--format shows many calls; it needs --calls, --line or --matrix")
-    if options.new is not None and options.write is not None:
-        raise Misuse("--new begins a spec, --write adds to one; give one of them")
+    if options.by_hand and options.words is None:
+        raise Misuse(
+            "--by-hand needs the words of a call after --: keen-matrix try fare.matrix.toml --by-hand -- Skerry"
+        )
+    _refuse_in_place(options)
+
+
+def _refuse_in_place(options: argparse.Namespace) -> None:
+    if options.in_place and options.specs:
+        raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
+    if options.in_place and options.new and os.path.dirname(os.path.abspath(options.new)) != os.getcwd():
+        raise Misuse("--in-place runs in this directory, so --new begins a spec in it and in no other")

@@ -15,6 +15,7 @@ from keen_matrix.cli.call_options import are_many
 from keen_matrix.cli.shared import remark, text_of_spec
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.launch.launchers import resolved_launch
+from keen_matrix.core.model.record import BROKEN
 from keen_matrix.core.runs.keeping.call_rows import around_lines
 from keen_matrix.core.runs.keeping.calls import Call, read_calls
 from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words
@@ -23,7 +24,6 @@ from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.unfold import unfold_matrix
 from keen_matrix.wording.safe import shell_line
-from keen_matrix.wording.signs import verdict_text
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -136,7 +136,7 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
     if paths:
         text = text_of_spec(paths[0])
         single = None if listed else Call(words=tuple(words or ()))
-        return Asked(paths[0], text, tuple(words or ()) if listed else (), single, _head_of(text), paths[0])
+        return Asked(paths[0], text, tuple(words or ()) if listed else (), single, head_of(text), paths[0])
     if not words:
         raise Misuse(
             "try needs the words that start a program after --: keen-matrix try --calls calls.txt -- python3 fare.py"
@@ -150,19 +150,22 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
     calls = calls_of(options) or []
     more = [word for call in calls for word in call.words]
     bare = bare_call([*words, *more], in_place=options.in_place)
-    head = bare.text.partition("[[matrix]]")[0]
-    beginning = beginning_of(program, bare.copied, options.new or "new.toml")
+    head = head_of(bare.text)
+    beginning = beginning_of(program, bare.copied, options.new or "new.toml", in_place=options.in_place)
     single = None if listed else Call(words=leading)
     return Asked("try.matrix.toml", head, leading if listed else (), single, beginning, shlex.join(program))
 
 
-def beginning_of(program: Sequence[str], copied: Sequence[str], target: str) -> str:
+def beginning_of(
+    program: Sequence[str], copied: Sequence[str], target: str, *, in_place: bool = False
+) -> str:
     """Return the beginning of a new spec of a program: how it is launched, and the files that are
-    put into the directory of each case."""
+    put into the directory of each case, or that it runs in the directory of the spec."""
     from keen_matrix.core.spec.drafted import launch_text
 
     directory = os.path.dirname(os.path.abspath(target))
     lines = ["[program]", f"launch = {launch_text(program, directory)}"]
+    lines += ['directory = "spec"'] if in_place else []
     lines += ["[files]"] if copied else []
     for each in copied:
         beside = "{here}/" + literal(os.path.relpath(os.path.abspath(each), directory))
@@ -170,9 +173,13 @@ def beginning_of(program: Sequence[str], copied: Sequence[str], target: str) -> 
     return "\n".join(lines) + "\n"
 
 
-def _head_of(text: str) -> str:
-    """Return the tables of a spec before its first matrix, with which another one begins."""
-    return text.partition("[[matrix]]")[0]
+def head_of(text: str) -> str:
+    """Return a spec without its matrices, with which another one begins."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    document.pop("matrix", None)
+    return tomlkit.dumps(document)
 
 
 def with_calls(asked: Asked, options: argparse.Namespace) -> tuple[Spec, list[Case], list[Call] | None]:
@@ -215,17 +222,13 @@ def run_calls(spec: Spec, cases: Sequence[Case], pool: WorkerPool) -> list[Recor
     """Run cases and return their records, in the order of the cases."""
     from keen_matrix.core.runs.starting.once import used_by
 
-    numbered = [_numbered(case, number) for number, case in enumerate(cases)]
+    numbered = [replace(case, sequence=number) for number, case in enumerate(cases)]
     found: dict[int, Record] = {}
     with used_by(spec, pool, remark):
         pool.plan(spec, resolved_launch(spec))
         for result in pool.results(numbered):
             found[result.sequence] = result.record
     return [found[number] for number in range(len(cases))]
-
-
-def _numbered(case: Case, number: int) -> Case:
-    return replace(case, sequence=number)
 
 
 def typed_lines(cases: Sequence[Case], calls: Sequence[Call] | None, leading: int) -> list[str]:
@@ -238,7 +241,7 @@ def typed_lines(cases: Sequence[Case], calls: Sequence[Call] | None, leading: in
 
 
 def call_line(call: Call) -> str:
-    """Return a call as a shell would be reported of it."""
+    """Return a call as it would be typed in a shell."""
     parts = [f"{name}={shell_line([value])}" for name, value in call.env]
     parts += [shell_line(call.words)] if call.words else []
     if call.stdin is not None:
@@ -248,87 +251,87 @@ def call_line(call: Call) -> str:
     return " ".join(parts)
 
 
+def call_results(
+    spec: Spec,
+    cases: Sequence[Case],
+    calls: Sequence[Call],
+    records: Sequence[Record],
+    again: Sequence[Record],
+) -> list[CallResult]:
+    """Return calls with their results, and those of a second launch; of equal calls the last one
+    counts."""
+    from keen_matrix.core.runs.keeping.call_rows import CallResult
+
+    around = {each.index: each.steps[0].surroundings for each in spec.matrices if not each.family}
+    made = [
+        CallResult(replace(call, words=case.argv), record, other, around[case.matrix])
+        for case, call, record, other in zip(cases, calls, records, again, strict=True)
+    ]
+    return list({each.call: each for each in made}.values())
+
+
 def write_results(
     screen: Screen, options: argparse.Namespace, results: Sequence[CallResult], asked: Asked
 ) -> None:
     """Write calls and their results into a spec (--write), or begin one (--new). Raises Misuse."""
-    from keen_matrix.cli.kept import write_kept
-    from keen_matrix.core.runs.keeping.call_rows import BROKEN, matrices_of
+    from keen_matrix.cli.kept import begin_spec, write_kept
+    from keen_matrix.core.runs.keeping.call_rows import lines_around, matrices_of
     from keen_matrix.core.runs.keeping.trying import KeptText
 
-    kept = [each for each in results if options.broken or each.record.verdict not in BROKEN]
-    for each in results:
-        if each.record.verdict in BROKEN and not options.broken:
-            what = verdict_text(each.record.verdict)
-            line = shell_line(each.call.words) or "(no words)"
-            remark(f"not saved, because it {what}: {line} (--broken saves it)")
+    spec = load_spec(asked.path, asked.text) if options.specs else None
+    own = next((each for each in spec.matrices if each.name == options.matrix), None) if spec else None
+    around = lines_around(asked.text, own) if own is not None else []
+    kept = list(_saved(results, spec if own is None and options.new is None else None, broken=options.broken))
     if not kept:
         raise Misuse("no call is left to save")
-    here = os.path.dirname(os.path.abspath(options.new or asked.path))
     if options.new is not None:
-        more, files, _ = matrices_of(kept, here, ())
+        here = os.path.dirname(os.path.abspath(options.new))
+        more, files, _ = matrices_of(kept, here, (), around=around)
         begin_spec(screen, options.new, f"{asked.beginning}\n{more}", files)
         return
-    whole, left, joined = _joined(asked, kept) if not options.write else (asked.text, kept, [])
-    taken = [each.name for each in load_spec(asked.path, asked.text).matrices]
-    more, files, names = matrices_of(left, here, taken, options.write)
-    where = ", ".join(
-        [
-            *(f'rows of "{each}"' for each in dict.fromkeys(joined)),
-            *(f'the matrix "{each}"' for each in names),
-        ]
-    )
+    assert spec is not None  # --write is refused without one
+    whole, left, joined = _joined(spec, asked.text, kept) if not options.write else (asked.text, kept, [])
+    taken = [each.name for each in spec.matrices]
+    more, files, names = matrices_of(left, spec.here, taken, options.write, around)
+    where = [*(f'rows of "{each}"' for each in joined), *(f'the matrix "{each}"' for each in names)]
     if more:
         whole = whole.rstrip("\n") + f"\n\n{more}"
-    write_kept(screen, asked.path, asked.text, KeptText(whole, where, files))
+    write_kept(screen, asked.path, asked.text, KeptText(whole, ", ".join(where), files))
 
 
-def _joined(asked: Asked, results: Sequence[CallResult]) -> tuple[str, list[CallResult], list[str]]:
+def _saved(results: Sequence[CallResult], spec: Spec | None, *, broken: bool) -> Iterator[CallResult]:
+    """Yield the results that are saved, and say why others are not: they are none to go by, or a
+    spec has the call."""
+    from keen_matrix.core.runs.keeping.trying import single_calls
+
+    there = {case.argv: (matrix, case) for matrix, case in single_calls(spec)} if spec else {}
+    for each in results:
+        line = call_line(each.call) or "(no words)"
+        if each.record.verdict in BROKEN and not broken:
+            remark(f"not saved, since it {BROKEN[each.record.verdict]}: {line} (--broken saves it)")
+        elif each.call.is_bare and each.call.words in there:
+            matrix, case = there[each.call.words]
+            remark(f"not saved, since the spec has it already: {line}: {case.id[:6]} of {matrix.name}")
+        else:
+            yield each
+
+
+def _joined(spec: Spec, text: str, results: Sequence[CallResult]) -> tuple[str, list[CallResult], list[str]]:
     """Return the text of a spec with those calls that fit a matrix of it as rows, the other calls,
     and the names of these matrices."""
     from keen_matrix.core.runs.keeping.call_rows import is_short
-    from keen_matrix.core.runs.keeping.trying import joined_to
+    from keen_matrix.core.runs.keeping.trying import row_for, with_rows
 
-    text = asked.text
     left: list[CallResult] = []
-    names: list[str] = []
+    rows: dict[str, list[list[object]]] = {}
+    matrices = {each.name: each for each in spec.matrices}
     for each in results:
-        call, is_steady = each.call, each.again is None or _same_streams(each.record, each.again)
-        spec = load_spec(asked.path, text)
-        fits = is_steady and call.is_bare and not each.record.files and is_short(each.record, spec.here)
-        found = joined_to(text, spec, each.record) if fits else None
+        fits = each.is_steady and not each.record.files and is_short(each.record, spec.here)
+        found = row_for(spec, each.record, each.around) if fits and each.around is not None else None
         if found is None:
             left.append(each)
-            continue
-        text = found[0]
-        names.append(found[1])
-    return text, left, names
-
-
-def _same_streams(one: Record, other: Record) -> bool:
-    return all(one.compared_stream(name) == other.compared_stream(name) for name in ("stdout", "stderr"))
-
-
-def begin_spec(screen: Screen, target: str, text: str, files: dict[str, str]) -> None:
-    """Write a new spec and the files that it needs, over none that is there."""
-    from keen_matrix.core.files import replacing
-
-    directory = os.path.dirname(target)
-    for name in (target, *(os.path.join(directory, each) for each in files)):
-        if os.path.lexists(name):
-            raise Misuse(f"{name} cannot be written: it exists already")
-    try:
-        for name, content in files.items():
-            place = os.path.join(directory, name)
-            os.makedirs(os.path.dirname(place), exist_ok=True)
-            with replacing(place) as file:
-                file.write(content.encode("utf-8", "surrogateescape"))
-        with replacing(target) as file:
-            file.write(text.encode())
-    except OSError as error:
-        raise Misuse(f"{target} cannot be written: {error.strerror}") from None
-    load_spec(target)  # what we write must be right
-    screen.line()
-    screen.line(
-        (target, "place"), " written; run it: ", (shell_line(["keen-matrix", "run", target]), "strong")
-    )
+        else:
+            rows.setdefault(found.matrix.name, []).append(found.cells)
+    for name, cells in rows.items():
+        text = with_rows(text, matrices[name], cells)
+    return text, left, list(rows)

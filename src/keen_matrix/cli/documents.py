@@ -6,14 +6,13 @@ A version changes when something is renamed, removed or means something else; fi
 
 from __future__ import annotations
 
-import json
 import sys
 from collections.abc import Iterable, Mapping
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from keen_matrix.core import structs
-from keen_matrix.core.structs import Struct, field
-from keen_matrix.reports.call_tables import CallsDocument
+from keen_matrix.core.structs import Struct, document_text, field
+from keen_matrix.reports.call_documents import CallsDocument
 
 if TYPE_CHECKING:
     from keen_matrix.core.errors import Problem
@@ -29,12 +28,8 @@ if TYPE_CHECKING:
 
 def write_document(document: Struct) -> None:
     """Write a document to standard output."""
-    fields: dict[str, Any] = structs.to_builtins(document)
-    # what it is stands first
-    ordered = {name: fields.pop(name) for name in ("kind", "version")} | fields
-    text = json.dumps(ordered, indent=2, ensure_ascii=False).encode("utf-8", "backslashreplace")
     sys.stdout.flush()
-    sys.stdout.buffer.write(text + b"\n")
+    sys.stdout.buffer.write(document_text(document))
     sys.stdout.buffer.flush()
 
 

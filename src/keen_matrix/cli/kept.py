@@ -1,13 +1,15 @@
-"""A vector that is written into a spec: its change is shown, and made."""
+"""Specs that calls are written into, and specs that are begun with calls."""
 
 from __future__ import annotations
 
 import os
+from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.shared import write_spec
 from keen_matrix.core.errors import Misuse
+from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
@@ -16,29 +18,59 @@ if TYPE_CHECKING:
 
 def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
     """Show the change of a spec and make it. Raises Misuse when it cannot be written."""
-    from keen_matrix.core.files import replacing
     from keen_matrix.core.spec.load import load_spec
 
     if not kept.files:
         load_spec(path, kept.text)  # what we write must be right
     directory = os.path.dirname(path)
-    for name in kept.files:
-        if os.path.lexists(os.path.join(directory, name)):
-            raise Misuse(
-                f"{os.path.join(directory, name)} exists already; give the matrix another name: --write NAME"
-            )
+    for name in _places(directory, kept.files):
+        if os.path.lexists(name):
+            raise Misuse(f"{name} exists already; give the matrix another name: --write NAME")
     screen.line()
     names = (path, f"{path}, with it")
     write_difference(screen, before.splitlines(), kept.text.splitlines(), names)
     try:
-        for name, content in kept.files.items():
-            place = os.path.join(directory, name)
-            os.makedirs(os.path.dirname(place), exist_ok=True)
-            with replacing(place) as file:
-                file.write(content.encode("utf-8", "surrogateescape"))
-            screen.line((place, "place"), " written")
+        _write_files(screen, directory, kept.files)
         load_spec(path, kept.text)
     except OSError as error:
         raise Misuse(f"{error.filename or path} cannot be written: {error.strerror}") from None
     write_spec(path, before, kept.text)
     screen.line((path, "place"), f" written: {kept.where}")
+
+
+def begin_spec(screen: Screen, target: str, text: str, files: Mapping[str, str]) -> None:
+    """Write a new spec and the files that it needs, over none that is there. Raises Misuse."""
+    from keen_matrix.core.files import replacing
+    from keen_matrix.core.spec.load import load_spec
+
+    directory = os.path.dirname(target)
+    for name in (target, *_places(directory, files)):
+        if os.path.lexists(name):
+            raise Misuse(f"{name} cannot be written: it exists already")
+    screen.line()
+    try:
+        if directory:
+            os.makedirs(directory, exist_ok=True)
+        _write_files(screen, directory, files)
+        load_spec(target, text)
+        with replacing(target) as file:
+            file.write(text.encode("utf-8", "surrogateescape"))
+    except OSError as error:
+        raise Misuse(f"{error.filename or target} cannot be written: {error.strerror}") from None
+    run = shell_line(["keen-matrix", "run", target])
+    screen.line((target, "place"), " written; run it: ", (run, "strong"))
+
+
+def _places(directory: str, files: Mapping[str, str]) -> list[str]:
+    return [os.path.join(directory, name) for name in files]
+
+
+def _write_files(screen: Screen, directory: str, files: Mapping[str, str]) -> None:
+    """Write the files that a spec needs beside it. Raises OSError."""
+    from keen_matrix.core.files import replacing
+
+    for place, content in zip(_places(directory, files), files.values(), strict=True):
+        os.makedirs(os.path.dirname(place), exist_ok=True)
+        with replacing(place) as file:
+            file.write(content.encode("utf-8", "surrogateescape"))
+        screen.line((place, "place"), " written")

@@ -8,7 +8,6 @@ from __future__ import annotations
 import os
 import shlex
 import sys
-import tempfile
 import termios
 import tty
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -24,7 +23,7 @@ from keen_matrix.core.errors import KeenMatrixError, Misuse, nearest
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.lookups import stamp
-from keen_matrix.core.model.record import PASSING, Record, StepRecord
+from keen_matrix.core.model.record import BROKEN, PASSING, Record, StepRecord, end_of
 from keen_matrix.core.results.compare import change_of
 from keen_matrix.core.results.journal import DIRECTORY
 from keen_matrix.core.runs.keeping.calls import Call
@@ -33,7 +32,7 @@ from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.core.structs import replace
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
-from keen_matrix.wording.safe import cut, escape, pad, shell_line
+from keen_matrix.wording.safe import cut, escape, pad, shell_line, shortened
 from keen_matrix.wording.signs import STYLE_OF, verdict_text
 
 if TYPE_CHECKING:
@@ -92,6 +91,15 @@ def typed_words(line: str) -> list[str]:
         raise Misuse(f"cannot split this line into words: {str(error).lower()}") from None
 
 
+class ProgramWithoutSpec(NamedTuple):
+    """A program that has no spec yet: the words that start it, and a spec without matrices."""
+
+    words: tuple[str, ...]
+    text: str
+    #: Whether it runs where it was typed, and not in a directory of its own.
+    in_place: bool
+
+
 class Prompt:
     """What is tried in one session, on one spec, which is read again when it has changed."""
 
@@ -101,12 +109,12 @@ class Prompt:
         path: str,
         pool: WorkerPool,
         pools: ExitStack,
-        program: Sequence[str] | None = None,
+        program: ProgramWithoutSpec | None = None,
     ) -> None:
         self.screen, self.path, self._pool, self._pools = screen, path, pool, pools
-        #: The words of a program that has no spec yet.
         self._program = program
-        self._text, self._stamp = text_of_spec(path), stamp(path)
+        self._text = program.text if program is not None else text_of_spec(path)
+        self._stamp = stamp(path)
         self.spec: Spec = tried_case(path, self._text, ()).spec
         self.came: list[_TypedCall] = []
         #: What the next calls get.
@@ -183,7 +191,7 @@ class Prompt:
 
     def _tried(self, words: list[str]) -> TriedCase:
         """Return a vector as a case of the spec as it is now."""
-        if stamp(self.path) != self._stamp:
+        if self._program is None and stamp(self.path) != self._stamp:
             self._text, self._stamp = text_of_spec(self.path), stamp(self.path)
         given = given_lines(self._given, os.path.dirname(os.path.abspath(self.path)))
         tried = tried_case(self.path, self._text, words, given)
@@ -248,7 +256,6 @@ class Prompt:
         if record.steps or not live.has_shown:
             for step in (*record.steps,) or (record,):
                 _write_streams(screen, step)
-        how = f"signal {record.signal}" if record.signal else f"exit {record.exit}"
         where = (
             f"{record.id[:6]} of {tried.matrix.name}"
             if tried.is_there
@@ -259,7 +266,7 @@ class Prompt:
         verdict = "" if record.verdict == "unchecked" else record.verdict
         screen.line(
             "  ",
-            (how, "strong"),
+            (end_of(record), "strong"),
             (f"   {duration(record.seconds)}   ", "dim"),
             *(
                 [
@@ -298,14 +305,14 @@ class Prompt:
         shown = {case.id: shell_line((case.more or (case.argv,))[-1]) or "(no words)" for case in cases}
         width = min(max(map(cells, shown.values())), max(LEAST_COLUMN, screen.width - ABOUT_COLUMN))
         for case in cases:
-            record, words = records[case.id], pad(_shortened(shown[case.id], width), width)
+            record, words = records[case.id], pad(shortened(shown[case.id], width), width)
             about = " ".join(filter(None, (case.kind, case.culprit)))
             screen.line(
                 "  ",
                 (screen.sign(record.verdict), STYLE_OF[record.verdict]),
                 f" {words}  ",
                 (f"{about}   ", "dim"),
-                (f"exit {record.exit}", "") if record.exit is not None else (f"signal {record.signal}", ""),
+                end_of(record),
             )
             if record.verdict not in PASSING:
                 first = next(iter((record.stderr or record.stdout or "").splitlines()), "")
@@ -318,8 +325,9 @@ class Prompt:
 
     def _begin(self, target: str) -> None:
         """Begin a spec with all calls of this session; of equal ones the last counts."""
-        from keen_matrix.cli.calls import begin_spec, beginning_of
-        from keen_matrix.core.runs.keeping.call_rows import BROKEN, CallResult, matrices_of
+        from keen_matrix.cli.calls import beginning_of, head_of
+        from keen_matrix.cli.kept import begin_spec
+        from keen_matrix.core.runs.keeping.call_rows import CallResult, matrices_of
 
         if not target:
             raise Misuse(":new needs the name of the spec that it begins: :new fare.matrix.toml")
@@ -329,9 +337,10 @@ class Prompt:
         results = [CallResult(each.call, each.record) for each in latest.values()]
         more, files, _ = matrices_of(results, os.path.dirname(os.path.abspath(target)), ())
         if self._program is not None:
-            head = beginning_of(self._program, (), target)
+            program = self._program
+            head = beginning_of(program.words, (), target, in_place=program.in_place)
         else:
-            head = self._text.partition("[[matrix]]")[0]
+            head = head_of(self._text)
         begin_spec(self.screen, target, f"{head}\n{more}", files)
 
     def _keep(self, name: str) -> None:
@@ -397,10 +406,6 @@ def judged(spec: Spec, words: list[str]) -> list[tuple[str, str]]:
     return segments
 
 
-def _shortened(text: str, width: int) -> str:
-    return text if cells(text) <= width else f"{text[: width - 1]}…"
-
-
 def _write_streams(screen: Screen, step: Record | StepRecord) -> None:
     for name in ("stdout", "stderr"):
         for line in (getattr(step, name) or "").splitlines()[:DIFFERENCE_SHOWN]:
@@ -409,8 +414,7 @@ def _write_streams(screen: Screen, step: Record | StepRecord) -> None:
 
 def _shown_outcome(record: Record) -> list[str]:
     """Return what a launch did as lines, to be compared."""
-    end = f"signal {record.signal}" if record.signal else f"exit {record.exit}"
-    lines = [f"words   {shell_line(record.argv)}", end]
+    lines = [f"words   {shell_line(record.argv)}", end_of(record)]
     for name in ("stdout", "stderr"):
         lines += [f"{name}  {escape(each)}" for each in (record.compared_stream(name) or "").splitlines()]
     return [*lines, *(f"file    {escape(name)} {each.state}" for name, each in record.files.items())]
@@ -418,19 +422,17 @@ def _shown_outcome(record: Record) -> list[str]:
 
 def prompt_for_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_place: bool) -> int:
     """Take the calls of a program that has no spec."""
+    from keen_matrix.cli.calls import head_of
     from keen_matrix.core.runs.keeping.trying import bare_call
 
-    with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
-        path = os.path.join(directory, "try.matrix.toml")
-        with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
-            file.write(bare_call(words, in_place=in_place).text.partition("[[matrix]]")[0])
-        return prompt(screen, path, pool, words)
+    program = ProgramWithoutSpec(tuple(words), head_of(bare_call(words, in_place=in_place).text), in_place)
+    return prompt(screen, "try.matrix.toml", pool, program)
 
 
-def prompt(screen: Screen, path: str, pool: WorkerPool, program: Sequence[str] | None = None) -> int:
+def prompt(screen: Screen, path: str, pool: WorkerPool, program: ProgramWithoutSpec | None = None) -> int:
     """Take vectors until there are no more, and return the exit status: 1 where the last one did
-    not do as it must. `program` are the words of one that has no spec yet. Raises Misuse when
-    standard input has none."""
+    not do as it must. With a `program` the path is only where a spec of it would be. Raises Misuse
+    when standard input has none."""
     with ExitStack() as pools, ExitStack() as stack:
         session = Prompt(screen, path, pool, pools, program)
         if session.spec.program.once is not None:

@@ -20,7 +20,8 @@ from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse, RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
-from keen_matrix.core.model.record import PASSING, Record, StepRecord
+from keen_matrix.core.model.record import PASSING, Record, StepRecord, end_of
+from keen_matrix.core.model.signals import status_text
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted, duration, size
 from keen_matrix.wording.safe import escape
@@ -127,8 +128,7 @@ def run_by_hand(screen: Screen, spec: Spec, matrix: Matrix, case: Case, under: s
         with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
             file.write(pasted_script(spec, matrix, case, ByHand(words)))
         status = subprocess.call(["sh", path])
-    how = f"signal {-status}" if status < 0 else f"exit {status}"
-    screen.line((how, "strong"), ("   run by hand, so nothing was checked", "dim"))
+    screen.line((status_text(status), "strong"), ("   run by hand, so nothing was checked", "dim"))
     return 0
 
 
@@ -230,13 +230,12 @@ def write_outcome(
 
 
 def _write_launch(screen: Screen, step: StepRecord | Record, *, is_shown: bool) -> None:
-    how = f"signal {step.signal}" if step.signal else f"exit {step.exit}"
     peak = f", {size(step.peak_bytes)}" if step.peak_bytes else ""
     used = (
         f"{duration(step.seconds)} (user {duration(step.user_seconds)}, system "
         f"{duration(step.system_seconds)}){peak}"
     )
-    screen.line("  ", (how, "strong"), f"   {used}")
+    screen.line("  ", (end_of(step), "strong"), f"   {used}")
     if step.dialogue:
         _write_dialogue(screen, step)
     elif not is_shown:

@@ -4,15 +4,14 @@ the terminal."""
 from __future__ import annotations
 
 import argparse
-import os
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.outputs import write_to
 from keen_matrix.cli.shared import add_color, output_file, tell_newer_run, tell_run
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
-from keen_matrix.core.errors import Misuse, RunFault, nearest
-from keen_matrix.core.files import open_stream_of
+from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.reports.formats import FORMATS
 from keen_matrix.wording.counts import duration
@@ -22,7 +21,7 @@ from keen_matrix.wording.safe import escape
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.results.summary import Cause
-    from keen_matrix.reports import Report
+    from keen_matrix.reports.report import Report
 
 EPILOG = f"""\
 examples:
@@ -60,7 +59,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     from keen_matrix.core.results.reading import merge_faults
-    from keen_matrix.reports import Report
+    from keen_matrix.reports.report import Report
 
     runs = options.runs or [DEFAULT_JOURNAL]
     if options.format is None:
@@ -70,7 +69,7 @@ def main(options: argparse.Namespace) -> int:
         write_terminal(report, options)
     else:
         report = Report(runs, options.output or "", by=axes_of(options.by))
-        write_to(report, options.format, options.output)
+        write_to(FORMATS[options.format], report, options.output)
         tell_newer_run(runs)
     missing, faults = report.missing, merge_faults(runs)
     # The terminal's own lines have said what is missing.
@@ -96,46 +95,6 @@ def report_target(text: str) -> tuple[str, str]:
         more = f"; did you mean {hint}?" if hint else f"; expected one of {', '.join(FORMATS)}"
         raise argparse.ArgumentTypeError(f"unknown format {format!r}{more}")
     return format, file
-
-
-def write_to(report: Report, format: str, output: str | None) -> None:
-    """Write a report to standard output, or to what is at a path: a file whole or not at all,
-    a pipe or device as it is.
-
-    Raises RunFault when it cannot be written, and when a file is there that is no earlier report.
-    """
-    from keen_matrix.core.files import written
-    from keen_matrix.reports import write_report
-
-    if output is None:
-        sys.stdout.flush()
-        write_report(format, report, sys.stdout.buffer)
-        sys.stdout.buffer.flush()
-        return
-    try:
-        refuse_other_file(output)
-        if os.path.dirname(output):
-            os.makedirs(os.path.dirname(output), exist_ok=True)
-        with written(output) as stream:
-            write_report(format, report, stream)
-    except OSError as error:
-        raise RunFault(f"{output} cannot be written: {error.strerror}") from None
-
-
-def refuse_other_file(output: str) -> None:
-    """Raise RunFault when a regular file with some other content than an earlier report is at
-    a path."""
-    import re
-
-    if not os.path.isfile(output) or open_stream_of(output) is not None:
-        return
-    with open(output, "rb") as file:
-        start = file.read(4_000)
-    if start and not any(re.match(kind.mark, start) for kind in FORMATS.values()):
-        raise RunFault(
-            f"{output} exists and is not an earlier report; it is left as it is: give another name, or "
-            "remove it first"
-        )
 
 
 #: Causes listed on the terminal.

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import argparse
-import itertools
 import os
 import shlex
 import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from keen_matrix.cli.call_options import add_call_options, are_many, refuse_without_partner
+from keen_matrix.cli.call_options import GIVEN, add_call_options, are_many, is_given, refuse_without_partner
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import add_color, remark, spec_paths, text_of_spec
 from keen_matrix.core.errors import Misuse
@@ -33,7 +32,7 @@ At the prompt Tab completes options and values, the line below shows what the si
 commands. From a pipe each line is a call. A call is run once, as `run` would run it. Nothing is written without
 --write, which first shows the change.
 exit status: 0 its expectations are met, or there are none, 1 they are not, 2 wrong usage or a wrong spec,
-3 it could not be started
+3 it could not be started, or what it gave could not be written
 """
 
 
@@ -89,8 +88,10 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(
             "try needs the words of a call after --: keen-matrix try fare.matrix.toml -- Skerry Holm"
         )
-    if options.in_place and paths:
-        raise Misuse('--in-place is for a program without a spec; directory = "spec" says it in one')
+    if options.output is not None:
+        from keen_matrix.cli.outputs import refuse_other_file
+
+        refuse_other_file(options.output)  # before anything is launched
     _say_options_of_program(words or ())
     with early_pool(default_jobs() if is_many else 1) as pool:
         from keen_matrix.cli.console.screen import Screen
@@ -129,9 +130,8 @@ def _by_hand(screen: Screen, paths: Sequence[str], words: Sequence[str], *, in_p
 
 def _has_more(options: argparse.Namespace) -> bool:
     """Tell whether a single call gets something, or begins a spec."""
-    given = (options.input, options.input_file, options.env, options.file, options.new)
     no_spec = not options.specs and options.words is not None and options.write is not None
-    return any(each for each in given) or options.input == "" or no_spec
+    return no_spec or any(is_given(options, each) for each in (*GIVEN, "--new"))
 
 
 def _say_options_of_program(words: Sequence[str]) -> None:
@@ -149,71 +149,45 @@ def _try_many(
     pool: WorkerPool,
 ) -> int:
     """Run calls and show them side by side."""
-    from keen_matrix.cli.calls import asked_of, common_of, run_calls, typed_lines, with_calls, write_results
+    from keen_matrix.cli.calls import (
+        asked_of,
+        call_results,
+        common_of,
+        run_calls,
+        typed_lines,
+        with_calls,
+        write_results,
+    )
     from keen_matrix.cli.console.calls import shown_calls, write_calls
-    from keen_matrix.core.runs.keeping.call_rows import CallResult
-    from keen_matrix.core.structs import replace
 
     asked = asked_of(options, paths, words)
     spec, cases, calls = with_calls(asked, options)
     records = run_calls(spec, cases, pool)
-    lines = typed_lines(cases, calls, len(asked.leading))
+    rows = list(zip(typed_lines(cases, calls, len(asked.leading)), records, strict=True))
     if options.format:
-        _write_as(options, list(zip(lines, records, strict=True)), asked.program)
+        _write_as(options, asked.program, rows)
         screen = type(screen)(sys.stderr, color=options.color)
     else:
-        shown = shown_calls(zip(lines, records, strict=True), grouped=options.group)
+        shown = shown_calls(rows, grouped=options.group)
         is_full = options.full or asked.single is not None
         write_calls(screen, shown, full=is_full, words=options.words_shown)
     if options.write is not None or options.new is not None:
-        again, common = run_calls(spec, cases, pool), common_of(options)
-        made = [
-            CallResult(replace(call or common, words=case.argv), record, other)
-            for case, record, other, call in zip(
-                cases, records, again, calls or itertools.repeat(None, len(cases)), strict=True
-            )
-        ]
-        write_results(screen, options, made, asked)
+        again = run_calls(spec, cases, pool)
+        typed = calls or [common_of(options)] * len(cases)
+        write_results(screen, options, call_results(spec, cases, typed, records, again), asked)
     elif not paths and not options.format:
         screen.line()
         screen.line("next: ", ("--new FILE", "strong"), (" before -- begins a spec with these calls", "dim"))
     return max((_status(record) for record in records), default=0)
 
 
-def _write_as(options: argparse.Namespace, rows: Sequence[tuple[str, Record]], program: str) -> None:
-    """Write calls in a form for others. Raises Misuse."""
-    from keen_matrix.core.files import replacing
-    from keen_matrix.reports.call_tables import CALL_FORMATS
+def _write_as(options: argparse.Namespace, program: str, rows: Sequence[tuple[str, Record]]) -> None:
+    """Write calls in a form for others."""
+    from keen_matrix.cli.outputs import write_to
+    from keen_matrix.reports.call_tables import CallTable
+    from keen_matrix.reports.formats import CALL_FORMATS
 
-    text = CALL_FORMATS[options.format](program, rows).encode("utf-8", "backslashreplace")
-    if options.output is None:
-        sys.stdout.flush()
-        sys.stdout.buffer.write(text)
-        sys.stdout.buffer.flush()
-        return
-    if os.path.lexists(options.output) and not _is_ours(options.output):
-        raise Misuse(f"{options.output} exists and is not such a page; give another name, or remove it first")
-    try:
-        with replacing(options.output) as file:
-            file.write(text)
-    except OSError as error:
-        raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
-
-
-def _is_ours(path: str) -> bool:
-    """Tell whether a file was written by us, so that a newer one may replace it."""
-    try:
-        with open(path, "rb") as file:
-            start = file.read(300)
-    except OSError:
-        return False
-    marks = (
-        b'content="Keen Matrix"',
-        b'"kind": "calls"',
-        b"call,exit,signal,stdout,stderr,seconds",
-        b" calls of `",
-    )
-    return any(mark in start for mark in marks)
+    write_to(CALL_FORMATS[options.format], CallTable(program, rows), options.output)
 
 
 def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | None, pool: WorkerPool) -> int:

@@ -256,7 +256,7 @@ class _Rounds:
 
     def _is_news(self, path: str) -> bool:
         """Tell whether a change of a file is to begin a round: not one that the build or the
-        program makes each time. It is reported by the time of the file, since what is heard of it
+        program makes each time. That is told by the time of the file, since what is heard of it
         comes late."""
         when = _time_of(path)
         # A build writes what is watched; a change of just then is most likely its own.

@@ -171,7 +171,7 @@ class _Oracle:
 def named_functions(path: str | None) -> Mapping[str, Callable[..., object]]:
     """Return the functions of an oracle by its text; it is run when one of them is first called.
 
-    An oracle whose names cannot all be reported from its text is run at once. Raises RunFault when
+    An oracle whose names cannot all be read from its text is run at once. Raises RunFault when
     it cannot be read."""
     if path is None:
         return {}

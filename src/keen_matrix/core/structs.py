@@ -35,11 +35,21 @@ def field_names(value: object) -> tuple[str, ...]:
     return tuple(names)
 
 
+def document_text(document: Struct) -> bytes:
+    """Return a document as JSON for other programs: its `kind` and `version` stand first."""
+    from json import dumps
+
+    fields: dict[str, Any] = to_builtins(document)
+    ordered = {name: fields.pop(name) for name in ("kind", "version")} | fields
+    return (dumps(ordered, indent=2, ensure_ascii=False) + "\n").encode("utf-8", "backslashreplace")
+
+
 __all__ = [
     "DecodeError",
     "Struct",
     "ValidationError",
     "convert",
+    "document_text",
     "field",
     "field_names",
     "json",

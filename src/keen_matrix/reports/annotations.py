@@ -9,7 +9,7 @@ from typing import BinaryIO
 from keen_matrix.core.errors import Problem
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.results.summary import Cause
-from keen_matrix.reports import Report
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.cases import first_rule, message_of, reached_lines, title_of
 from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import escape, escape_lines

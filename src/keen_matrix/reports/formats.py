@@ -1,9 +1,11 @@
-"""The formats of reports: a row each, and a module with the function that writes it, loaded when
-it is asked for."""
+"""The formats of reports and of calls: a row each, and a module with the function that writes it,
+loaded when it is asked for."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from importlib import import_module
+from typing import Any
 
 from keen_matrix.core.structs import Struct
 
@@ -13,11 +15,18 @@ class FormatKind(Struct, frozen=True):
 
     #: What it is for.
     about: str
-    #: `module:function` in this package; the function takes a report and a binary stream.
+    #: `module:function` in this package; the function takes what is reported and a binary stream.
     writer: str
     #: How its reports begin, as a regular expression: what begins otherwise is no earlier report,
     #: and is never replaced.
     mark: bytes
+
+    @property
+    def write(self) -> Callable[..., Any]:
+        """The function that writes it."""
+        module, _, function = self.writer.partition(":")
+        found: Callable[..., Any] = getattr(import_module(f"keen_matrix.reports.{module}"), function)
+        return found
 
 
 #: Name of a format → what is known of it.
@@ -44,4 +53,16 @@ FORMATS: Mapping[str, FormatKind] = {
     "annotations": FormatKind(
         "workflow commands that point CI systems at rules", "annotations:write", rb"::(error|warning) file="
     ),
+}
+
+#: Name of a format of calls side by side → what is known of it; its function takes a CallTable.
+CALL_FORMATS: Mapping[str, FormatKind] = {
+    "json": FormatKind("an object", "call_tables:write_calls_json", rb'\{\s*"kind": "calls"'),
+    "csv": FormatKind(
+        "a row a call", "call_tables:write_calls_csv", rb"call,exit,signal,stdout,stderr,seconds\n"
+    ),
+    "markdown": FormatKind(
+        "for a merge request", "call_tables:write_calls_markdown", rb"### [\d,]+ calls? of "
+    ),
+    "html": FormatKind("one self-contained page", "call_tables:write_calls_html", FORMATS["html"].mark),
 }

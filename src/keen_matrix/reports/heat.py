@@ -18,7 +18,7 @@ from keen_matrix.core.runs.grounding.controls import grounded
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.unfold import unfold
-from keen_matrix.reports import Report
+from keen_matrix.reports.report import Report
 
 #: Cases of a spec up to which a report works these tables out: they ask every expectation some
 #: twenty times.

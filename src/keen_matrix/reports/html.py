@@ -15,8 +15,8 @@ from keen_matrix.core.results.reading import CaseRecord
 from keen_matrix.core.results.remarks import SpecRemark
 from keen_matrix.core.results.summary import Cause, axis_values_of
 from keen_matrix.core.vectors.ids import SHOWN_ID
-from keen_matrix.reports import Report
 from keen_matrix.reports.heat import heats
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.cases import OUTPUT_SHOWN, output_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.remarks import remark_sentence
@@ -43,7 +43,8 @@ MOST_CAUSES = 40
 LINE_SHOWN = 200
 
 
-def _environment() -> jinja2.Environment:
+def environment_of_pages() -> jinja2.Environment:
+    """Return what makes our pages of their templates: whatever stands in a place of one is text."""
     import jinja2
 
     return jinja2.Environment(
@@ -64,7 +65,7 @@ def _remark(found: SpecRemark) -> dict[str, str]:
 
 def write(report: Report, stream: BinaryIO) -> None:
     """Write the page."""
-    environment = _environment()
+    environment = environment_of_pages()
     summary = report.summary
     signs = {name: sign_of(name) for name in VERDICT_SIGNS}
     data, left_out = _cases(report)
@@ -93,7 +94,7 @@ def write(report: Report, stream: BinaryIO) -> None:
         faults=report.faults,
         missing=report.missing,
         remarks=list(map(_remark, report.remarks)),
-        script_hash=_script_hash(environment),
+        script_hash=script_hash(environment, "page.html.j2"),
     )
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))
@@ -115,11 +116,11 @@ def _cause(cause: Cause) -> PageData:
     }
 
 
-def _script_hash(environment: Any) -> str:
-    """Return what the page's policy calls its one script by: nothing else that may be in the
+def script_hash(environment: Any, page: str) -> str:
+    """Return what the policy of a page calls its one script by: nothing else that may be in the
     page runs (CSP 3, 2.3.1)."""
     # Of the template's own text, so that no edit of the script needs a second one.
-    source, *_ = environment.loader.get_source(environment, "page.html.j2")
+    source, *_ = environment.loader.get_source(environment, page)
     script = source.rpartition("<script>\n")[2].partition("</script>")[0]
     digest = hashlib.sha256(f"\n{script}".encode()).digest()
     return f"sha256-{base64.b64encode(digest).decode()}"

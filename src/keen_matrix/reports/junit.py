@@ -11,15 +11,14 @@ from typing import BinaryIO
 from xml.sax.saxutils import XMLGenerator
 from xml.sax.xmlreader import AttributesImpl
 
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import BROKEN, Record
 from keen_matrix.core.results.remarks import SpecRemark
 from keen_matrix.core.results.summary import Cause, MatrixSummary
-from keen_matrix.reports import Report
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.cases import PASSED_OVER, message_of, output_of, passed_line, reached_lines, title_of
 from keen_matrix.wording.remarks import remark_line, remark_sentence
 from keen_matrix.wording.safe import shell_line
 
-_ERRORS = ("crashed", "timed-out", "not-started")
 _ILLEGAL = re.compile(r"[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 #: Characters of a stream of a case that failed.
 OUTPUT_KEPT = 4_000
@@ -89,7 +88,7 @@ def _error_of_spec(xml: XMLGenerator, spec: str, name: str, message: str, text: 
 def _numbers(
     counts: Mapping[str, int], seconds: float, more: dict[str, str], told: Sequence[Cause] = ()
 ) -> AttributesImpl:
-    errors = sum(counts[verdict] for verdict in _ERRORS)
+    errors = sum(counts[verdict] for verdict in BROKEN)
     failures = sum(counts[verdict] for verdict in ("failed", "flaky", "unchecked"))
     # Of all that stand on one control one is a failure: a hundred failures for one cause hide the
     # other causes.
@@ -128,7 +127,7 @@ def _case(xml: XMLGenerator, matrix: MatrixSummary, fields: Record, is_told: boo
     elif verdict != "passed":
         _element(
             xml,
-            "error" if verdict in _ERRORS else "failure",
+            "error" if verdict in BROKEN else "failure",
             message_of(fields),
             verdict,
             "\n".join(reached_lines(fields)),

@@ -5,13 +5,13 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import BinaryIO
 
 from keen_matrix.core.model.record import PASSING
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
 from keen_matrix.core.results.summary import Cause, RunSummary
-from keen_matrix.reports import Report
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.cases import message_of, reached_lines, title_of
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.remarks import remark_line, remark_sentence
@@ -82,6 +82,14 @@ def summary_text(text: str) -> str:
     return html.escape(escape(text))
 
 
+def fenced(lines: Sequence[str]) -> Iterator[str]:
+    """Yield lines as a block of text, whatever backticks are in them."""
+    fence = "`" * max(3, 1 + max((len(run) for line in lines for run in re.findall("`+", line)), default=0))
+    yield f"{fence}text"
+    yield from lines
+    yield fence
+
+
 def _grid(grid: Grid) -> Iterator[str]:
     third = f", {grid.third[0]} = {grid.third[1]}" if grid.third else ""
     named = f"{grid.matrix} by {grid.across}{f' and {grid.down}' if grid.down else ''}{third}"
@@ -115,8 +123,5 @@ def _failure(cause: Cause) -> Iterator[str]:
     yield f"<details><summary>{summary_text(f'{cause.fields.matrix}: {message_of(cause.fields)}')}{count}</summary>"
     yield ""
     body = [title_of(cause.fields), *reached_lines(cause.fields)]
-    fence = "`" * max(3, 1 + max((len(run) for line in body for run in re.findall("`+", line)), default=0))
-    yield f"{fence}text"
-    yield from body
-    yield fence
+    yield from fenced(body)
     yield f"`{' '.join(each[:6] for each in cause.ids)}`\n\n</details>\n"

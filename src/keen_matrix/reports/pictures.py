@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, BinaryIO
 
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.results.grid import Grid, chosen_axes, grids_of
-from keen_matrix.reports import Report
 from keen_matrix.reports.heat import Heat, as_rows, heats
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.safe import cut, escape
 from keen_matrix.wording.signs import STATE_SIGNS, grid_legend, sign_of, verdict_text
 

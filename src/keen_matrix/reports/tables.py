@@ -15,7 +15,7 @@ from typing import BinaryIO, TypeAlias
 from keen_matrix.core.model.record import Record, kept_bytes
 from keen_matrix.core.results.axis_values import shown_value
 from keen_matrix.core.results.reading import CaseRecord
-from keen_matrix.reports import Report
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.cases import first_rule, title_of
 from keen_matrix.wording.safe import escape
 
@@ -101,11 +101,11 @@ def write_csv(report: Report, stream: BinaryIO) -> None:
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(map(_safe, names))
     for row in rows(report):
-        writer.writerow([_cell(row[name]) for name in names])
+        writer.writerow([table_cell(row[name]) for name in names])
     text.detach()
 
 
-def _cell(value: object) -> object:
+def table_cell(value: object) -> object:
     """Return a value for a cell. A text that a spreadsheet would take for a formula gets a quote
     before it (CWE-1236)."""
     shown = shown_value(value) if isinstance(value, list) else "" if value is None else value

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import BinaryIO
 
 from keen_matrix.core.model.record import Record
-from keen_matrix.reports import Report
+from keen_matrix.reports.report import Report
 from keen_matrix.wording.cases import PASSED_OVER, first_rule, message_of, reached_lines, title_of
 from keen_matrix.wording.remarks import remark_line
 from keen_matrix.wording.safe import escape, shell_line

@@ -63,13 +63,22 @@ def cut(text: str, width: int) -> str:
     if cells(text) <= width:
         return text
     mark = f"… ({len(text):,})"
-    room = max(1, width - cells(mark))
-    kept = ""
-    for each in text:
-        if cells(kept + each) > room:
-            break
-        kept += each
-    return kept + mark
+    return _beginning(text, max(1, width - cells(mark))) + mark
+
+
+def shortened(text: str, width: int) -> str:
+    """Return a text cut to a width in cells; a cut one ends in …."""
+    return text if cells(text) <= width else _beginning(text, width - 1) + "…"
+
+
+def _beginning(text: str, width: int) -> str:
+    """Return as much of the beginning of a text as has a width in cells, at most."""
+    # No character has less than no cell: what fits is found by halving, in whatever long line.
+    low, high = 0, len(text)
+    while low < high:
+        middle = (low + high + 1) // 2
+        low, high = (middle, high) if cells(text[:middle]) <= width else (low, middle - 1)
+    return text[:low]
 
 
 def exact_line(words: Iterable[str]) -> str:

@@ -6,11 +6,11 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core.expect.differences import split_lines
-from keen_matrix.core.model.record import Record, kept_bytes
+from keen_matrix.core.model.record import Record, end_of, kept_bytes
 from keen_matrix.core.structs import Struct
 from keen_matrix.core.width import cells
 from keen_matrix.wording.counts import counted, duration
-from keen_matrix.wording.safe import pad, shell_line, visible_line
+from keen_matrix.wording.safe import pad, shell_line, shortened, visible_line
 from keen_matrix.wording.signs import Segment
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ def shown_calls(results: Iterable[tuple[str, Record]], *, grouped: bool) -> list
     by_result: dict[object, ShownCall] = {}
     for line, record in results:
         call = ShownCall(line=line, record=record, words=record.argv)
-        key = (_end(record), *(kept_bytes(record, stream) for stream in STREAMS), _files(record))
+        key = (end_of(record), *(kept_bytes(record, stream) for stream in STREAMS), _files(record))
         if grouped and key in by_result:
             by_result[key].alike.append(line)
             continue
@@ -68,30 +68,13 @@ def write_calls(screen: Screen, calls: Sequence[ShownCall], *, full: bool, words
             before = call.record
 
 
-def _end(record: Record) -> str:
-    if record.verdict == "not-started":
-        return "not started"
-    if record.verdict == "timed-out":
-        return "timed out"
-    return f"signal {record.signal}" if record.signal else f"exit {record.exit}"
-
-
 def _style(record: Record) -> str:
     return "good" if record.exit == 0 else "bad"
 
 
 def _exit(record: Record) -> str:
     """Return how a call ended, as short as it stands under a heading."""
-    return _end(record).removeprefix("exit ").removeprefix("signal ")
-
-
-def _shortened(text: str, width: int) -> str:
-    """Return a text that fits, with an ellipsis where it was cut."""
-    if cells(text) <= width:
-        return text
-    while cells(text) > width - 1:
-        text = text[:-1]
-    return f"{text}…"
+    return end_of(record).removeprefix("exit ").removeprefix("signal ")
 
 
 def _files(record: Record) -> str:
@@ -125,12 +108,12 @@ def _block(
     """Yield a call as lines: its words, how it ended, and both streams below each other."""
     record = call.record
     lines = _calls(call, words=words)
-    mark = _mark(screen, before is not None and _end(before) != _end(record))
+    mark = _mark(screen, before is not None and end_of(before) != end_of(record))
     for at, line in enumerate(lines):
         last: list[Segment] = [
             "   ",
             mark,
-            (_end(record), _style(record)),
+            (end_of(record), _style(record)),
             (f"   {duration(record.seconds)}", "dim"),
         ]
         yield [("$ ", "dim"), (line, "strong"), *(last if at == len(lines) - 1 else [])]
@@ -225,8 +208,8 @@ def _row(
     for at in range(max([1, len(names), *map(len, found)])):
         is_first = at == 0
         name = names[at] if at < len(names) else ""
-        is_other = is_first and before is not None and _end(before) != _end(record)
-        row: list[Segment] = ["  ", (pad(_shortened(name, widths.call), widths.call), "strong"), "  "]
+        is_other = is_first and before is not None and end_of(before) != end_of(record)
+        row: list[Segment] = ["  ", (pad(shortened(name, widths.call), widths.call), "strong"), "  "]
         row += [
             _mark(screen, is_other),
             (pad(_exit(record) if is_first else "", widths.exit), _style(record)),
@@ -236,5 +219,5 @@ def _row(
             is_error = column.title == "stderr" or text.startswith("2> ")
             differs = before is not None and column.content(before) != column.content(record)
             row += ["  ", _mark(screen, is_first and differs and bool(lines))]
-            row.append((pad(_shortened(text, width), width), "found" if is_error else ""))
+            row.append((pad(shortened(text, width), width), "found" if is_error else ""))
         yield [*row, (f"  {duration(record.seconds)}", "dim")] if is_first else row

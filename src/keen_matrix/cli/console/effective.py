@@ -1,5 +1,5 @@
-"""A spec with everything that it includes and the project file above it, as one TOML text; behind
-each value stands where it is written."""
+"""A spec with everything that it includes and the project file above it, as one TOML text; with
+the place of each value after it."""
 
 from __future__ import annotations
 

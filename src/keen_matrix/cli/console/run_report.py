@@ -13,7 +13,8 @@ from keen_matrix.cli.console.screen import Screen
 from keen_matrix.cli.console.summary import summary_segments, write_legend, write_matrices
 from keen_matrix.cli.faults import tell_fault
 from keen_matrix.cli.live import LiveStreams
-from keen_matrix.cli.report import axes_of, write_grids, write_to
+from keen_matrix.cli.outputs import write_to
+from keen_matrix.cli.report import axes_of, write_grids
 from keen_matrix.cli.shared import output_file, remark
 from keen_matrix.cli.shown import shown_launch, surroundings_shown
 from keen_matrix.core import structs
@@ -203,14 +204,15 @@ class RunReport:
             return
         if not self._can_be_read("no reports"):
             return
-        from keen_matrix.reports import Report
+        from keen_matrix.reports.formats import FORMATS
+        from keen_matrix.reports.report import Report
 
         axes = axes_of(options.by)
         if options.grid or options.by:
             write_grids(self.screen, Report([options.journal], by=axes))
         for format, file in options.report:
             target = output_file(file)
-            write_to(Report([options.journal], target or "", True, axes), format, target)
+            write_to(FORMATS[format], Report([options.journal], target or "", True, axes), target)
 
     def _write_budgets(self, result: RunResult) -> None:
         from keen_matrix.core.results.budget import shares

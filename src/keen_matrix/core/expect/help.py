@@ -36,7 +36,7 @@ class FormHelp(Struct, frozen=True):
     #: Those of them that stand in front of the subcommand: the program's own, which its help
     #: names.
     in_front: frozenset[tuple[str, ...]]
-    #: Name and choices; an operand without a name in the help may be reported by all its choices.
+    #: Name and choices; an operand without a name in the help may be named by all its choices.
     operands: tuple[tuple[str, tuple[str, ...]], ...]
 
 

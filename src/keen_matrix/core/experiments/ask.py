@@ -11,7 +11,7 @@ from keen_matrix.core.launch.warm.keepers import WarmPlan
 from keen_matrix.core.launch.workers.engine import Manner, WorkerPool
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import BROKEN, Record
 from keen_matrix.core.model.spec import Matrix, Spec, Stdin, Surroundings
 from keen_matrix.core.results.causes import answer_of
 from keen_matrix.core.signature.grounds import Words
@@ -40,7 +40,7 @@ class Answer(Struct, frozen=True):
 def is_accepted(record: Record) -> bool:
     """Tell whether a program took a vector: it ended as the spec expects of accepted ones, with 0
     where the spec says nothing of exits."""
-    if record.verdict in ("crashed", "timed-out", "not-started"):
+    if record.verdict in BROKEN:
         return False
     if any(each.aspect in PROGRAMS_WORD for each in record.unmet):
         return False

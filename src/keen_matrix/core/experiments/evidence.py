@@ -21,6 +21,7 @@ from keen_matrix.core.experiments.ask import Answer, Experiments
 from keen_matrix.core.experiments.edits import AppendEdit
 from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.expressions import Expression, comparisons, constant_arguments
+from keen_matrix.core.model.record import BROKEN
 from keen_matrix.core.signature.families.accepted import accepted_requests
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.binding import identifier
@@ -117,7 +118,7 @@ class _ConditionTrial:
             if bad.works:
                 return "a call that breaks it was accepted elsewhere"
             # Where the changed vector is refused as well, something else around it is.
-            if good.works and bad.record.verdict not in ("crashed", "timed-out", "not-started"):
+            if good.works and bad.record.verdict not in BROKEN:
                 seen.add(self._around(broken))
             if len(seen) >= SURROUNDINGS:
                 return ""

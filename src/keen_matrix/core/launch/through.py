@@ -82,7 +82,7 @@ def is_wrapped(launch: ResolvedLaunch) -> bool:
 
 
 def through(launch: ResolvedLaunch, environment: Mapping[str, str]) -> Through | None:
-    """Return what a wrapped runtime starts; None where that cannot be reported, or it is the file
+    """Return what a wrapped runtime starts; None where that cannot be known, or it is the file
     itself.
 
     The runtime is launched through its launcher and directly, once each, in an empty directory.

@@ -8,6 +8,7 @@ order are those of the JSON.
 from __future__ import annotations
 
 import base64
+from collections.abc import Mapping
 from typing import Any, Literal, TypeAlias, get_args
 
 from keen_matrix.core.structs import Struct, field
@@ -43,6 +44,15 @@ FROM_WORST: tuple[Verdict, ...] = (
 
 #: Verdicts with which a run is green.
 PASSING: frozenset[str] = frozenset({"passed", "known", "skipped"})
+#: Verdicts of launches whose result is none to go by, and what is said of these: nothing is
+#: recorded of them unasked.
+BROKEN: Mapping[str, str] = {
+    "crashed": "crashed",
+    "timed-out": "did not end in time",
+    "not-started": "could not be started",
+}
+#: Verdicts of cases without an end of their own.
+_ENDLESS: frozenset[str] = frozenset({"timed-out", "not-started", "skipped", "blocked"})
 
 
 def _none() -> None:
@@ -348,6 +358,13 @@ class Finished(Struct, kw_only=True, omit_defaults=True):
 
 
 Line: TypeAlias = Header | Record | Finished
+
+
+def end_of(launch: Record | StepRecord) -> str:
+    """Return how a launch ended, in words: `exit 2`, `signal SEGV`, `timed out`."""
+    if isinstance(launch, Record) and launch.verdict in _ENDLESS:
+        return launch.verdict.replace("-", " ")
+    return f"signal {launch.signal}" if launch.signal else f"exit {launch.exit}"
 
 
 def kept_bytes(holder: object, name: str) -> bytes:

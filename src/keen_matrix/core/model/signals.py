@@ -30,3 +30,9 @@ def signal_name(number: int) -> str:
         return signal.Signals(number).name.removeprefix("SIG")
     except ValueError:
         return str(number)
+
+
+def status_text(status: int) -> str:
+    """Return how a process ended: `exit 2`, or `signal TERM` for a status below 0, as `subprocess`
+    gives it."""
+    return f"exit {status}" if status >= 0 else f"signal {signal_name(-status)}"

@@ -245,7 +245,7 @@ class _SynopsisReader:
         """Return the text of a word. Raises NotationFault when it contains a field."""
         text = word.literal
         if text is None:
-            # The line of a matrix has fields; whoever copies one here is reported what is in their
+            # The line of a matrix has fields; whoever copies one here is told what stands in their
             # place.
             place = next(part for part in word.parts if isinstance(part, Field))
             raise self.fault("a synopsis has no { } fields; a value is a NAME in capitals", place.span[0])

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterable
 
 from keen_matrix.core.expect.naming import is_named, without_usage
-from keen_matrix.core.model.record import FROM_WORST, AspectRecord, Record
+from keen_matrix.core.model.record import FROM_WORST, AspectRecord, Record, end_of
 
 _NUMBERS = re.compile(r"\d+")
 _QUOTED = re.compile(r"(['\"‘“`])[^'\"’”`]*(['\"’”`])")
@@ -89,9 +89,7 @@ def answer_of(fields: Record) -> str:
         return f"crashed: {crash[:ANSWER_LENGTH]}"
     said = without_usage(fields.stderr or "") or fields.stderr or fields.stdout or ""
     line = next((each.strip() for each in said.splitlines() if each.strip()), "")
-    end = f"exit {fields.exit}" if fields.signal is None else f"SIG{fields.signal}"
-    if fields.verdict in ("timed-out", "not-started"):
-        end = fields.verdict
+    end = end_of(fields)
     return f"{end}: {line[:ANSWER_LENGTH]}" if line else end
 
 

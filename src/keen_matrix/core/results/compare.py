@@ -20,7 +20,7 @@ from statistics import median
 
 from keen_matrix.core.doing import Doing, doing
 from keen_matrix.core.model.lines import encode
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import Record, end_of
 from keen_matrix.core.results.reading import RecordReader, headers_of, placed_cases
 from keen_matrix.core.structs import Struct, field
 
@@ -79,7 +79,7 @@ class Comparison(Struct):
 
 MOST_LISTED = 2_000
 KINDS = ("newly failing", "newly passing", "other verdict", "other output", "slower", "faster", "new", "gone")
-#: What every case is compared by, and where its line stands, for those that more is reported of.
+#: What every case is compared by, and where its line stands, for those of which more is said.
 _TABLE = """CREATE TABLE {} (id TEXT, spec TEXT, matrix TEXT, verdict TEXT, digest BLOB, seconds REAL, times TEXT,
     path TEXT, offset INTEGER, PRIMARY KEY (id, matrix, spec)) WITHOUT ROWID"""
 
@@ -157,14 +157,10 @@ KEPT_TEXT = 1_000
 
 
 def _did(fields: Record) -> dict[str, str]:
-    """Return what a launch did, as far as it is reported what differs."""
-    end = f"signal {fields.signal}" if fields.signal else f"exit {fields.exit}"
-    # Such a launch has no end of its own that could be compared.
-    if fields.verdict in ("timed-out", "not-started", "skipped", "blocked"):
-        end = fields.verdict
+    """Return what a launch did, as far as differences in it are reported."""
     files = "\n".join(f"{name} {each.state}" for name, each in sorted(fields.files.items()))
     streams = {name: (fields.compared_stream(name) or "")[:KEPT_TEXT] for name in ("stderr", "stdout")}
-    return {"end": end, **streams, "files": files[:KEPT_TEXT]}
+    return {"end": end_of(fields), **streams, "files": files[:KEPT_TEXT]}
 
 
 NAMES = {"stderr": "standard error", "stdout": "standard output", "files": "the files"}

@@ -95,7 +95,7 @@ class Launching(Struct, frozen=True, kw_only=True):
     cluster_shared: bool = False
     #: Whether directories of cases that failed are kept.
     keep_directories: bool = False
-    #: Whether output is reported as it comes.
+    #: Whether output is shown as it comes.
     live: bool = False
 
 

@@ -193,14 +193,19 @@ def with_value(text: str, path: KeyPath, value: str, comment: str | None = None)
 def with_item(text: str, path: KeyPath, value: str, comment: str | None = None) -> str:
     """Return a text in which an array has one more item at its end; it is made where it is not
     there. Raises EditFault."""
+    return with_items(text, path, [value], comment)
+
+
+def with_items(text: str, path: KeyPath, values: Sequence[str], comment: str | None = None) -> str:
+    """Return a text in which an array has more items at its end, as `with_item` adds one."""
     if _node_at(_written(text), path) is None and value_at(text, *path) is None:
-        return with_value(text, path, f"[{value}]", comment)
+        return with_value(text, path, f"[{', '.join(values)}]", comment)
     found = _written(text)
     array = _node_at(found, path)
     if array is None or array.type != "array":
         raise EditFault(f"{_shown(path)} is not written as an array")
-    made = _appended(text, found, array, value)
-    return _checked(text, made, path, lambda old: [*old, _read(value)])
+    made = _appended(text, found, array, values)
+    return _checked(text, made, path, lambda old: [*old, *map(_read, values)])
 
 
 def without_key(text: str, path: KeyPath) -> str:
@@ -316,16 +321,16 @@ def _line_after(text: str, found: _Written, node: tree_sitter.Node, line: str, c
     return _spliced(text, found, end + 1, end + 1, f"{line}{_tail(comment)}\n")
 
 
-def _appended(text: str, found: _Written, array: tree_sitter.Node, value: str) -> str:
+def _appended(text: str, found: _Written, array: tree_sitter.Node, values: Sequence[str]) -> str:
     items = _items(array)
     if not items:
-        return _spliced(text, found, array.start_byte, array.end_byte, f"[{value}]")
+        return _spliced(text, found, array.start_byte, array.end_byte, f"[{', '.join(values)}]")
     last, raw = items[-1], found.raw
     if (
         b"\n" not in raw[array.start_byte : array.end_byte]
         or b"\n" not in raw[last.end_byte : array.end_byte]
     ):
-        return _spliced(text, found, last.end_byte, last.end_byte, f", {value}")
+        return _spliced(text, found, last.end_byte, last.end_byte, "".join(f", {value}" for value in values))
     start = raw.rfind(b"\n", 0, last.start_byte) + 1
     indent = re.match(rb"[ \t]*", raw[start:])
     space = indent[0].decode() if indent is not None else "  "
@@ -333,7 +338,9 @@ def _appended(text: str, found: _Written, array: tree_sitter.Node, value: str) -
     tail = re.match(rb"[ \t]*(,?)[ \t]*(?:#[^\r\n]*)?", raw[last.end_byte :])
     assert tail is not None  # it matches an empty text, too
     at = last.end_byte + tail.end()
-    made = raw[:at] + f"{_newline(text)}{space}{value}{',' if tail[1] else ''}".encode() + raw[at:]
+    newline = f"{_newline(text)}{space}"
+    lines = f"{newline}{f',{newline}'.join(values)}{',' if tail[1] else ''}"
+    made = raw[:at] + lines.encode() + raw[at:]
     if not tail[1]:
         made = made[: last.end_byte] + b"," + made[last.end_byte :]
     return made.decode("utf-8", "surrogateescape")

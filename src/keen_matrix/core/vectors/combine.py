@@ -95,7 +95,7 @@ def _combined(matrix: Matrix, layout: Layout, constraints: Sequence[Constraint])
             seed=matrix.seed,
         )
         axes = len(demand.levels)
-        # A search may take seconds; whoever waits is reported of it from the first one on.
+        # A search may take seconds; whoever waits is told from the first one on.
         with doing(f"combining {matrix.name} ({axes} choices, strength {strength})") as told:
             demand = replace(demand, told=told.told)
             covering = _searched(demand, place_of(matrix, layout, constraints, demand))

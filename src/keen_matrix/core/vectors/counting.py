@@ -22,7 +22,7 @@ def product_count(
     spec: Spec, matrix: Matrix, functions: Mapping[str, Callable[..., object]] | None = None
 ) -> int | None:
     """Return how many rows the full product of a matrix has, constraints kept; None when that
-    cannot be reported cheaply."""
+    cannot be found out cheaply."""
     from keen_matrix.core.vectors.faults import told_of_spec
 
     layout = layout_of(matrix)

@@ -37,7 +37,7 @@ REFUSAL_SHARE = 8
 #: Refusals from which something common to all is more than chance.
 LEAST_REFUSALS = 3
 #: The highest status that a program has of its own (POSIX XCU 2.8.2): several beyond are stated, as
-#: far as they are so many, else each refusal would be reported for it.
+#: far as they are so many, else each refusal would be taken for one.
 OWN_STATUSES, MOST_STATUSES = 125, 3
 MOST_DEFECTS = 5
 #: Characters of what all refusals say that are stated.

@@ -16,6 +16,7 @@ from keen_matrix.core.launch.launchers import ResolvedLaunch, resolved_launch
 from keen_matrix.core.launch.process.waiting import can_be_seen
 from keen_matrix.core.launch.through import Through
 from keen_matrix.core.launch.workers.engine import WorkerPool
+from keen_matrix.core.model.record import BROKEN
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.starting.program import started
@@ -223,7 +224,7 @@ def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unkno
     launched."""
     if answer.works:
         return "accepted"
-    return "refused" if answer.record.verdict not in ("crashed", "timed-out", "not-started") else "unknown"
+    return "refused" if answer.record.verdict not in BROKEN else "unknown"
 
 
 def waits(lab: Lab, words: Words) -> bool:

@@ -331,7 +331,7 @@ def probes_of(lab: Lab) -> Iterator[ReaderProbe]:
 
 def sound_probes(lab: Lab) -> list[ReaderProbe]:
     """Return the calls on which readers differ, without those that a program complains of and ends
-    with 0 all the same: that it takes them is not to be reported from a status that is wrong."""
+    with 0 all the same: that it takes them is not to be concluded from a status that is wrong."""
     probes = list(dict.fromkeys(probes_of(lab)))
     lenient = dict.fromkeys(each.words for each in probes if each.accepted in ("take", "ignore"))
     lab.answers(list(lenient))

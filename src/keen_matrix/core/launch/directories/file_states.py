@@ -99,7 +99,7 @@ def _seen_below(root: str, see: Callable[[os.DirEntry[str]], FileState]) -> Iter
             for entry in entries:
                 with contextlib.suppress(OSError):
                     yield entry.path[len(root) + 1 :], see(entry)
-                    # A link is reported of and never followed: it may lead out of the directory, or
+                    # A link is recorded and never followed: it may lead out of the directory, or
                     # round in it.
                     if entry.is_dir(follow_symlinks=False):
                         directories.append(entry.path)
@@ -131,7 +131,7 @@ def directory_state(root: str) -> dict[str, tuple[object, ...]]:
     """Return what is below a directory, to be compared with another: name → kind, size, mode,
     digest of the content.
 
-    A file of more than STATE_BYTES is reported by its size alone.
+    A file of more than STATE_BYTES is known by its size alone.
     """
     from hashlib import blake2b
 

@@ -2,7 +2,7 @@
 
 On Linux a worker is the subreaper of everything below it (prctl(2)): whatever a program starts, in
 a new session or by forking twice, becomes the worker's own child once its parent is gone. A child
-of ours that we did not start ourselves was left behind; which case it belongs to is reported by its
+of ours that we did not start ourselves was left behind; which case it belongs to is told by its
 session, or by the home directory in its environment.
 """
 

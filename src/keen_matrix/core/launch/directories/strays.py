@@ -62,7 +62,7 @@ class Strays:
             other = runner.launch
             if other is None or other is launch or not other.pid:
                 continue
-            # It is reported by another's session or environment, so it is not ours to end.
+            # It is known by another's session or environment, so it is not ours to end.
             if leftovers.belongs_to(pid, other.pid, runner.place.directories.home):
                 return False
         return leftovers.started_since(pid, launch.started)

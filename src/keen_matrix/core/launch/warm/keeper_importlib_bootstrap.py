@@ -3,7 +3,7 @@ each launch of it.
 
 It is started by a worker with the launcher's own interpreter, which may be of another version and
 know nothing of Keen Matrix: so this file uses the standard library of Python 3.8 and nothing else.
-It is reported by its worker, over a socket, which words, environment, directory and descriptors
+Its worker says, over a socket, which words, environment, directory and descriptors
 each launch has, answers with the child's number, and later with how the child ended. In the child
 the program runs as `__main__`, and the interpreter itself ends it: threads are joined, atexit
 functions run, buffers flushed, modules torn down, as in a launch from nothing.

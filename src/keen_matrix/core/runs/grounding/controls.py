@@ -138,7 +138,7 @@ def _launch_many(
     experiments: Experiments, vectors: Sequence[Words], *, warm_with: Callable[[], Iterable[Words]] | None
 ) -> None:
     """Launch vectors, warm where that takes less time: what did not work then is launched cold as
-    well, before anybody is reported so."""
+    well, before anybody is told so."""
     fresh = [each for each in vectors if each not in experiments.known]
     first = max(0, FIRST_COLD - len(experiments.known))
     experiments.launch(fresh[:first])
@@ -176,7 +176,7 @@ def _asking(signature: Signature, grounds: Grounds, experiments: Experiments) ->
 
 
 def _ends(record: Record) -> bool:
-    """Tell whether a program came to an end on its own: one that did not is reported of already."""
+    """Tell whether a program came to an end on its own: one that did not is reported already."""
     return not any(each.form in ("timeout", "cap") for each in record.aspects)
 
 

@@ -12,8 +12,10 @@ import re
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
+from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.spec import Matrix, Surroundings
 from keen_matrix.core.runs.keeping.calls import Call, count_words
 from keen_matrix.core.runs.keeping.kept_texts import (
     LONG_TEXT,
@@ -23,10 +25,8 @@ from keen_matrix.core.runs.keeping.kept_texts import (
     toml_words,
     written_value,
 )
-from keen_matrix.core.spec.editing import toml_key, toml_text
+from keen_matrix.core.spec.editing import toml_key, toml_text, value_at
 
-#: Verdicts whose results are no promise.
-BROKEN = ("crashed", "timed-out", "not-started")
 STREAMS = ("stdout", "stderr")
 #: Words of a line that need no quotes.
 PLAIN = re.compile(r"[\w./:=,@%+-]+|\{\w+\}", re.ASCII)
@@ -38,6 +38,13 @@ class CallResult(NamedTuple):
     call: Call
     record: Record
     again: Record | None = None
+    #: What it had around it, as the spec says.
+    around: Surroundings | None = None
+
+    @property
+    def is_steady(self) -> bool:
+        """Whether a second launch printed the same."""
+        return not any(_varies(self, stream) for stream in STREAMS)
 
 
 class _CallShape(NamedTuple):
@@ -51,11 +58,11 @@ class _CallShape(NamedTuple):
 
 
 def matrices_of(
-    results: Iterable[CallResult], here: str, taken: Iterable[str], name: str = ""
+    results: Iterable[CallResult], here: str, taken: Iterable[str], name: str = "", around: Sequence[str] = ()
 ) -> tuple[str, dict[str, str], list[str]]:
     """Return matrices of calls as TOML, the files that they need (from the directory of the spec),
-    and their names. `taken` are the names that a spec has already; `name` is given to the first
-    one."""
+    and their names. `taken` are the names that a spec has already; several that are to have a
+    `name` are numbered. `around` are lines that each of them has."""
     shapes: dict[_CallShape, list[CallResult]] = {}
     alone: list[CallResult] = []
     for each in results:
@@ -77,13 +84,10 @@ def matrices_of(
         return found
 
     for shape, several in shapes.items():
-        wanted = name or _name_of(shape)
-        name = ""
-        parts.append(_table(shape, several, unused(wanted), here))
+        parts.append(_table(shape, several, unused(name or _name_of(shape)), here, around))
     for each in alone:
-        wanted = name or (" ".join(each.call.words)[:40] or count_words(0))
-        name = ""
-        parts.append(_single(each, unused(wanted), files, here))
+        wanted = name or " ".join(each.call.words)[:40] or count_words(0)
+        parts.append(_single(each, unused(wanted), files, here, around))
     return "\n".join(parts), files, names
 
 
@@ -107,6 +111,29 @@ def is_short(record: Record, here: str) -> bool:
     return True
 
 
+def lines_around(text: str, matrix: Matrix) -> list[str]:
+    """Return what a matrix of a spec puts around its calls, as lines of another one.
+
+    Raises Misuse where that is not the same for all of its cases, or where a case of it is no
+    single call.
+    """
+    if len(matrix.steps) > 1 or matrix.other is not None:
+        raise Misuse(f'a case of the matrix "{matrix.name}" has several launches, which no row can have')
+    own = {*matrix.axes, *matrix.columns}
+    for place, template in matrix.steps[0].surroundings.templates:
+        if varying := sorted(template.names & own):
+            raise Misuse(
+                f'{place} of the matrix "{matrix.name}" depends on {varying[0]}; a row cannot have it: make '
+                f'{varying[0]} a column, expect "{OPEN}", and let keen-matrix fill record the results'
+            )
+    from keen_matrix.core.spec.document.surroundings import Around
+
+    table = value_at(text, "matrix", matrix.index)
+    keys = [field.alias or name for name, field in Around.model_fields.items()]
+    keys += ["files", "directory", "jobs", "requires-programs"]
+    return [f"{key} = {written_value(table[key])}" for key in keys if key in table]
+
+
 def around_lines(call: Call | _CallShape, here: str) -> list[str]:
     """Return what is put around a call, except for a text of standard input, as lines of a matrix;
     files are named from the directory of the spec."""
@@ -120,7 +147,9 @@ def around_lines(call: Call | _CallShape, here: str) -> list[str]:
     return lines
 
 
-def _table(shape: _CallShape, several: Sequence[CallResult], name: str, here: str) -> str:
+def _table(
+    shape: _CallShape, several: Sequence[CallResult], name: str, here: str, around: Sequence[str]
+) -> str:
     """Return a matrix with a row for each call."""
     places = [
         at for at in range(shape.words) if len(several) == 1 or len({e.call.words[at] for e in several}) > 1
@@ -134,7 +163,7 @@ def _table(shape: _CallShape, several: Sequence[CallResult], name: str, here: st
     lines.append(
         f"line = {toml_text(' '.join(line))}" if plain else f"line = [{', '.join(map(toml_text, line))}]"
     )
-    lines += around_lines(shape, here)
+    lines += [*around, *around_lines(shape, here)]
     if shape.has_stdin:
         lines.append('stdin = "{stdin}"')
     lines.append(f"columns = {written_value(columns)}")
@@ -157,12 +186,12 @@ def _cell(each: CallResult, stream: str) -> str:
     return OPEN if _varies(each, stream) else each.record.compared_stream(stream) or ""
 
 
-def _single(each: CallResult, name: str, files: dict[str, str], here: str) -> str:
+def _single(each: CallResult, name: str, files: dict[str, str], here: str, around: Sequence[str]) -> str:
     """Return a matrix of one call."""
     call, record = each.call, each.record
     lines = ["[[matrix]]", f"name = {toml_text(name)}"]
     lines.append(f"line = {toml_words(call.words)}" if call.words else 'line = ""')
-    lines += around_lines(call, here)
+    lines += [*around, *around_lines(call, here)]
     if call.stdin is not None:
         lines.append(f"stdin = {toml_text(literal(call.stdin))}")
     if record.signal is not None:

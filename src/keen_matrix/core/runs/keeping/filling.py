@@ -30,7 +30,7 @@ from keen_matrix.core.expressions import Template
 from keen_matrix.core.files import read_regular
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.open_mark import OPEN
-from keen_matrix.core.model.record import Record, StepRecord
+from keen_matrix.core.model.record import BROKEN, Record, StepRecord
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Field
 from keen_matrix.core.oracle import oracle_functions
@@ -42,9 +42,8 @@ from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.axes import MAX_SOURCE_BYTES, read_text, separator_in
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
-BROKEN = {"crashed": "it crashed", "timed-out": "it did not end in time"}
 NO_RESULT = {
-    "not-started": "it could not be started",
+    "not-started": f"it {BROKEN['not-started']}",
     "blocked": "its control did not work",
     "skipped": "it is skipped",
     "flaky": "two launches of it gave different results",
@@ -184,7 +183,9 @@ class Filler:
     def take(self, matrix: Matrix, case: Case, record: Record, *, replacing: bool, broken: bool) -> None:
         """Take the result of a case. With `replacing` what is not met is filled in too, and of a
         case that crashed or timed out when `broken` says so."""
-        why = NO_RESULT.get(record.verdict) or ("" if broken else BROKEN.get(record.verdict))
+        why = NO_RESULT.get(record.verdict, "")
+        if record.verdict in BROKEN and not broken:
+            why = f"it {BROKEN[record.verdict]}"
         if why:
             self.filling.tell(
                 f"{why}, which is no result to expect (--broken records it all the same)", case.id

@@ -8,20 +8,20 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.launch.runtimes import INTERPRETERS
 from keen_matrix.core.model.case import Case
-from keen_matrix.core.model.record import Record
-from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.model.record import BROKEN, Record
+from keen_matrix.core.model.spec import Matrix, Spec, Surroundings
 from keen_matrix.core.notation.nodes import Characters, Field, Word
 from keen_matrix.core.runs.keeping.call_rows import CallResult, matrices_of
 from keen_matrix.core.runs.keeping.calls import Call
 from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words, written_value
-from keen_matrix.core.spec.editing import toml_text, with_item
+from keen_matrix.core.spec.editing import toml_text, with_items
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
@@ -46,16 +46,24 @@ def tried_case(path: str, text: str, words: Sequence[str], given: Sequence[str] 
     Raises SpecFault when the spec is wrong."""
     spec = load_spec(path, text)
     argv = tuple(words)
-    for matrix in () if given else (*(each for each in spec.matrices if not each.family), *spec.matrices):
-        for case in itertools.islice(unfold_matrix(spec, matrix), MOST_LOOKED_AT):
-            if case.argv == argv and not case.more and not case.fault:
-                return TriedCase(spec, matrix, case, True)
+    for matrix, case in () if given else single_calls(spec):
+        if case.argv == argv:
+            return TriedCase(spec, matrix, case, True)
     name = unused_name(spec, "tried")
     line = f"line = {toml_words(words)}" if words else 'line = ""'
     more = "\n".join([f"{_ending(text)}[[matrix]]", f"name = {toml_text(name)}", line, *given, ""])
     spec = load_spec(path, text + more)
     matrix = next(each for each in spec.matrices if each.name == name)
     return TriedCase(spec, matrix, next(iter(unfold_matrix(spec, matrix))), False)
+
+
+def single_calls(spec: Spec) -> Iterator[tuple[Matrix, Case]]:
+    """Yield the cases of a spec that are a call each, those of its own matrices first: of each
+    matrix the first ones."""
+    for matrix in (*(each for each in spec.matrices if not each.family), *spec.matrices):
+        for case in itertools.islice(unfold_matrix(spec, matrix), MOST_LOOKED_AT):
+            if not case.more and not case.fault:
+                yield matrix, case
 
 
 class Bare(NamedTuple):
@@ -71,7 +79,7 @@ class Bare(NamedTuple):
 
 def program_of(words: Sequence[str]) -> Sequence[str] | None:
     """Return the words that start a program, without those that it is given: an interpreter with
-    what it runs, or the first alone; None where that cannot be reported."""
+    what it runs, or the first alone; None where that cannot be known."""
     if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
         return words[:1]
     at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
@@ -129,38 +137,50 @@ def with_vector(
 
     Raises Misuse when nothing is to be kept of it: it crashed, timed out or was not launched, or is
     there."""
-    if record.verdict in ("crashed", "timed-out", "not-started"):
-        raise Misuse(f"it {_ended(record)}, so its result is not saved; nothing is written")
+    if record.verdict in BROKEN:
+        raise Misuse(f"it {BROKEN[record.verdict]}, so its result is not saved; nothing is written")
     if tried.is_there:
         raise Misuse(f"the spec has this call already: {tried.case.id[:6]} of {tried.matrix.name}")
-    if tried.spec.name and any(each.name == name for each in tried.spec.matrices):
-        fitting = [each for each in tried.spec.matrices if each.name == name]
-        row = _row(fitting[0], record)
-        if row is None:
-            raise Misuse(
-                f'the matrix "{name}" has no rows of this shape: its line must be one column a '
-                f"word, and its other "
-                f"columns {', '.join(OUTCOME_COLUMNS)} or note"
-            )
-        return KeptText(_with_row(text, fitting[0].index, row), f'a row of "{name}"', {})
-    made = CallResult(call or Call(words=record.argv), record)
-    if not name and made.call.is_bare:
-        found = joined_to(text, tried.spec, record)
+    named = any(each.name == name for each in tried.spec.matrices)
+    if named or not name:
+        found = row_for(tried.spec, record, tried.matrix.steps[0].surroundings, name)
         if found is not None:
-            return KeptText(found[0], f'a row of "{found[1]}"', {})
+            whole = with_rows(text, found.matrix, [found.cells])
+            return KeptText(whole, f'a row of "{found.matrix.name}"', {})
+    if named:
+        raise Misuse(
+            f'the matrix "{name}" has no rows of this shape: its line must be one column a word, its other '
+            f"columns {', '.join(OUTCOME_COLUMNS)} or note, and around its calls there must be the same"
+        )
+    made = CallResult(call or Call(words=record.argv), record)
     taken = [each.name for each in tried.spec.matrices]
     more, files, names = matrices_of([made], tried.spec.here, taken, name)
     return KeptText(f"{text}{_ending(text)}{more}", f'the matrix "{names[0]}"', files)
 
 
-def joined_to(text: str, spec: Spec, record: Record) -> tuple[str, str] | None:
-    """Return the text of a spec with a call as a row of a matrix that has rows of its shape, and
-    the name of that matrix; None where none has."""
+class FoundRow(NamedTuple):
+    """A row that a matrix could have."""
+
+    matrix: Matrix
+    cells: list[object]
+
+
+def row_for(spec: Spec, record: Record, around: Surroundings, name: str = "") -> FoundRow | None:
+    """Return a call with its result as a row of a matrix (of a name, if one is given) that has rows
+    of its shape, and puts the same around its calls; None where none has."""
     for matrix in spec.matrices:
-        row = _row(matrix, record)
-        if row is not None:
-            return _with_row(text, matrix.index, row), matrix.name
+        if (name and matrix.name != name) or matrix.steps[0].surroundings != around:
+            continue
+        cells = _row(matrix, record)
+        if cells is not None:
+            return FoundRow(matrix, cells)
     return None
+
+
+def with_rows(text: str, matrix: Matrix, rows: Sequence[Sequence[object]]) -> str:
+    """Return the text of a spec with more rows in a matrix; comments and layout stay."""
+    values = [written_value(list(row)) for row in rows]
+    return with_items(text, ("matrix", matrix.index, "rows"), values)
 
 
 def _row(matrix: Matrix, record: Record) -> list[object] | None:
@@ -200,17 +220,6 @@ def _like(matrix: Matrix, at: int, value: object) -> object:
         except ValueError:
             return value
     return value
-
-
-def _with_row(text: str, index: int, row: Sequence[object]) -> str:
-    """Return a text with one more row in a matrix; comments and layout stay."""
-    return with_item(text, ("matrix", index, "rows"), written_value(list(row)))
-
-
-def _ended(record: Record) -> str:
-    return {"crashed": "crashed", "timed-out": "did not end in time", "not-started": "was not launched"}[
-        record.verdict
-    ]
 
 
 def _ending(text: str) -> str:

@@ -20,6 +20,7 @@ from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.directories import leftovers
 from keen_matrix.core.launch.process.between import Between
 from keen_matrix.core.launch.workers.engine import WorkerPool
+from keen_matrix.core.model.signals import status_text
 from keen_matrix.core.model.spec import Once, Spec
 
 #: Characters of its last output that are shown when it fails.
@@ -120,7 +121,7 @@ class _Beside:
         status = self._process.wait(seconds)
         if status is None:
             return f"did not end within {seconds:g} s"
-        return "" if status == 0 else f"ended with {_end(status)}"
+        return "" if status == 0 else f"ended with {status_text(status)}"
 
     def _await_text(self, text: bytes, seconds: float) -> str:
         until = time.monotonic() + seconds
@@ -128,7 +129,7 @@ class _Beside:
             status = self._process.wait(0.0)
             if status is not None:
                 self._reader.join(END_SECONDS)
-                return "" if text in self._heard else f"ended with {_end(status)} before it was ready"
+                return "" if text in self._heard else f"ended with {status_text(status)} before it was ready"
             if time.monotonic() > until:
                 shown = text.decode("utf-8", "replace")
                 return f"did not print {shown!r} within {seconds:g} s"
@@ -145,7 +146,3 @@ class _Beside:
         self._process.wait(END_SECONDS)
         self._process.end()
         self._reader.join(STEP_SECONDS)
-
-
-def _end(status: int) -> str:
-    return f"exit {status}" if status >= 0 else f"signal {signal.Signals(-status).name.removeprefix('SIG')}"

@@ -31,7 +31,7 @@ READ_MOST, READ_IN_ALL = 4 << 20, 64 << 20
 #: Time in which git says what it ignores.
 GIT_SECONDS = 5.0
 NOT_OURS = ("__pycache__", "node_modules")
-#: Directories of the system: a program there is reported by its own file.
+#: Directories of the system: a program there is known by its own file.
 SYSTEM = ("/bin", "/sbin", "/usr", "/lib", "/lib64", "/opt/homebrew", "/nix/store")
 _VIRTUAL = "pyvenv.cfg"
 

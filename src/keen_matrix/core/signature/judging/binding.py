@@ -176,7 +176,7 @@ def _refuse(form: UsageModel, kind: str, condition: Expression, scope: Scope, fi
 
 
 def _is_met(condition: Expression, scope: Scope, findings: Findings) -> bool | None:
-    """Tell whether a condition is met; None, with a doubt, when that cannot be reported."""
+    """Tell whether a condition is met; None, with a doubt, when that cannot be known."""
     try:
         return bool(condition.evaluate(scope))
     except ExpressionFault as fault:

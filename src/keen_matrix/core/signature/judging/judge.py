@@ -47,7 +47,7 @@ def judge(signature: SignatureParts, words: Sequence[str]) -> Judgement:
     """
     found: list[Judgement] = []
     asked: dict[str, None] = {}
-    # the likeliest settings are on top, so that what is reported is reported by them
+    # the likeliest settings are on top, so that what is said is said by them
     stack: list[Habits] = [signature.habits]
     while stack:
         habits = stack.pop()

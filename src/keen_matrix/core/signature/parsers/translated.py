@@ -272,7 +272,7 @@ def _of_usage(usage: str, draft: Draft, program: Sequence[str]) -> Iterator[str]
 
 def _table(value: DescribedValue, name: str, text: str) -> tuple[TypeGuess, bool]:
     """Return the table of a type as a spec has it, and whether the parser itself said so. What is
-    a text to the parser may be reported by its name or text: the program reads it once more."""
+    a text to the parser may be known by its name or text: the program reads it once more."""
     found: TypeGuess = {}
     sure = True
     if value.of:

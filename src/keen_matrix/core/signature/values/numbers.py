@@ -219,7 +219,7 @@ class Fraction(Bounded, frozen=True, kw_only=True):
     def within(self) -> Iterator[str]:
         """Yield a number within the bounds, then those at them."""
         low, high = self.min, self.max
-        # With a fraction, or the type could not be reported from that of whole numbers.
+        # With a fraction, or the type could not be told from that of whole numbers.
         middle: Number = 1.5 if low is None else low + 0.5
         if low is not None and high is not None:
             middle = (low + high) / 2

@@ -1,5 +1,5 @@
-"""What the text of a spec says apart from its vectors: by that it is reported which cases a change
-of the spec leaves as they were."""
+"""What the text of a spec says apart from its vectors, which tells the cases that
+a change of the spec leaves as they were."""
 
 from __future__ import annotations
 
