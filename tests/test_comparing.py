@@ -38,7 +38,7 @@ CHANGES: list[tuple[dict[str, Any], dict[str, Any], str, str]] = [
     ({}, {"verdict": "failed", "exit": 1}, "newly failing", "exit 0 → exit 1"),
     ({"verdict": "failed", "exit": 1}, {}, "newly passing", "exit 1 → exit 0"),
     ({"verdict": "blocked", "exit": None}, {}, "newly passing", "blocked → exit 0"),
-    ({}, {"verdict": "timed-out", "exit": None}, "newly failing", "exit 0 → timed-out"),
+    ({}, {"verdict": "timed-out", "exit": None}, "newly failing", "exit 0 → timed out"),
     ({"verdict": "timed-out", "exit": None}, {"verdict": "not-started", "exit": None}, "other verdict", ""),
     ({}, {"verdict": "known"}, "newly failing", ""),
     ({"verdict": "crashed", "exit": None, "signal": "SEGV"}, {"verdict": "crashed", "exit": None, "signal": "ABRT"}, "other output", "signal SEGV → signal ABRT"),

@@ -257,8 +257,8 @@ def ruled(line: int, **more: Any) -> dict[str, Any]:
 
 ANSWERS: list[tuple[dict[str, Any], str]] = [
     ({"exit": 2, "stderr": "usage: fare [-n N]\nfare: no port\n"}, "exit 2: fare: no port"), ({"exit": 1, "stderr": "usage: fare\n"}, "exit 1: usage: fare"),
-    ({"exit": 1, "stdout": "\n\n no port \n", "stderr": ""}, "exit 1: no port"), ({"exit": 3}, "exit 3"), ({"exit": None, "signal": "SEGV"}, "SIGSEGV"),
-    ({"verdict": "timed-out", "exit": None, "stdout": "Port? "}, "timed-out: Port?"), ({"verdict": "not-started", "exit": None}, "not-started"),
+    ({"exit": 1, "stdout": "\n\n no port \n", "stderr": ""}, "exit 1: no port"), ({"exit": 3}, "exit 3"), ({"exit": None, "signal": "SEGV"}, "signal SEGV"),
+    ({"verdict": "timed-out", "exit": None, "stdout": "Port? "}, "timed out: Port?"), ({"verdict": "not-started", "exit": None}, "not started"),
     ({"aspects": [unmet("crash", "Python: KeyError: 'x'")], "stderr": "Traceback"}, "crashed: Python: KeyError: 'x'"), ({"exit": 1, "stderr": "x" * 300}, f"exit 1: {'x' * 200}"),
 ]  # fmt: skip
 

@@ -236,7 +236,7 @@ def test_an_output_of_a_crash_is_not_accepted_unless_told_to(place: Place) -> No
     spec(place, '[[matrix]]\nname = "m"\nline = "x"\nexpect.stdout.baseline = true\n', "echo half; kill -SEGV $$")
     place.call("run")
     assert "not accepted: it crashed" in place.call("baseline", "--accept").out
-    assert place.call("baseline", "--accept", "--even-crashed").status == 0
+    assert place.call("baseline", "--accept", "--broken").status == 0
 
 
 def test_outputs_accepted_in_two_branches_merge(place: Place) -> None:

@@ -7,7 +7,9 @@ import io
 import json
 import re
 import shutil
+import signal
 import subprocess
+import time
 import tomllib
 from pathlib import Path
 
@@ -271,3 +273,17 @@ def test_a_file_is_replaced_only_if_it_begins_as_such_a_report(office: Place) ->
     words = ["try", "--calls", "calls.txt", "--format", "markdown", "-o"]
     assert office.call(*words, "notes.md", "--", "sh", "fare.sh").status == 3
     assert "### 8 calls of" in office.call(*words, "/dev/stdout", "--", "sh", "fare.sh").out
+
+
+def test_an_interruption_shows_the_calls_that_had_finished(office: Place) -> None:
+    # the one that waits gives the other's record, which is only milliseconds away, two seconds
+    office.write("wait.sh", 'if [ "$1" = wait ]; then until [ -e "$PLACE/done" ]; do sleep 0.05; done; sleep 2; touch "$PLACE/waits"; sleep 60; fi\necho "was $1"; touch "$PLACE/done"\n')
+    office.write("calls.txt", "Skerry\nwait\n")
+    ran = office.start_anew("try", "--calls", "calls.txt", "--env", f"PLACE={office.directory}", "--new", "f.matrix.toml", "--", "sh", "wait.sh", stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+    while not (office.directory / "waits").exists():
+        assert ran.poll() is None
+        time.sleep(0.02)
+    ran.send_signal(signal.SIGINT)
+    out, err = (each.decode() for each in ran.communicate(timeout=30))
+    assert ran.returncode == 130 and "was Skerry" in out and "was wait" not in out
+    assert "1 call had not finished" in err and "nothing is written" in err and not (office.directory / "f.matrix.toml").exists()

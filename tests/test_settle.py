@@ -395,7 +395,7 @@ FOLLOWING = """
 
 def test_an_option_with_which_the_program_does_not_end_is_set_aside_at_once(place: Place) -> None:
     out, _, _ = settled_and_run(place, FOLLOWING, 'synopsis = "[-f] [-q] PORT"')
-    assert findings(out)[0] == "with -f it does not end" and out.count("timed-out") == 1, out
+    assert findings(out)[0] == "with -f it does not end" and out.count("timed out") == 1, out
 
 
 PACKING = """

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.shared import add_selection_options, add_spec_options, spec_paths, tags_of, tell_run
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.expect.forms.baseline import BaselineForm
-from keen_matrix.core.model.record import AspectRecord, Record
+from keen_matrix.core.model.record import BROKEN, AspectRecord, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
 from keen_matrix.core.results.reading import cases_of
 from keen_matrix.core.runs.selecting.selection import selector
@@ -34,7 +34,7 @@ examples:
 
 The outputs are read from the journal of the last run ({DEFAULT_JOURNAL}). Accepted outputs are in the directory
 NAME.baselines beside the spec, one text file for each matrix. The output of a case that crashed or timed out is
-only accepted with --even-crashed.
+only accepted with --broken.
 exit status: 0 nothing is new, changed or unused, 1 something is, 2 wrong usage or a wrong spec.
 """
 
@@ -56,9 +56,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     how.add_argument("--ask", action="store_true", help="show each difference and ask")
     parser.add_argument("--show", action="store_true", help="show the differences")
     parser.add_argument(
-        "--even-crashed",
-        action="store_true",
-        help="also accept the output of cases that crashed or timed out",
+        "--broken", action="store_true", help="also record the output of cases that crashed or timed out"
     )
 
 
@@ -140,10 +138,8 @@ def decide(screen: Screen, change: OutputChange, options: argparse.Namespace) ->
     if options.ask:
         screen.flush()
         wanted = ask()
-    if wanted and change.verdict in ("crashed", "timed-out") and not options.even_crashed:
-        screen.line(
-            "    ", (f"not accepted: it {change.verdict}; --even-crashed accepts it all the same", "bad")
-        )
+    if wanted and change.verdict in BROKEN and not options.broken:
+        screen.line("    ", (f"not accepted: it {BROKEN[change.verdict]}; --broken accepts it anyway", "bad"))
         return False
     return wanted
 

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.cli.call_options import are_many
 from keen_matrix.cli.shared import remark, text_of_spec
+from keen_matrix.core import interruption
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.record import BROKEN
@@ -218,17 +219,23 @@ def _few(cases: Iterator[Case]) -> Iterator[Case]:
         yield case
 
 
-def run_calls(spec: Spec, cases: Sequence[Case], pool: WorkerPool) -> list[Record]:
-    """Run cases and return their records, in the order of the cases."""
+def run_calls(spec: Spec, cases: Sequence[Case], pool: WorkerPool) -> dict[int, Record]:
+    """Run cases and return their records by the numbers of the cases, in order: of those that had
+    finished, where an interruption ended it."""
     from keen_matrix.core.runs.starting.once import used_by
 
     numbered = [replace(case, sequence=number) for number, case in enumerate(cases)]
     found: dict[int, Record] = {}
-    with used_by(spec, pool, remark):
-        pool.plan(spec, resolved_launch(spec))
-        for result in pool.results(numbered):
-            found[result.sequence] = result.record
-    return [found[number] for number in range(len(cases))]
+    try:
+        with used_by(spec, pool, remark):
+            pool.plan(spec, resolved_launch(spec))
+            for result in pool.results(numbered):
+                found[result.sequence] = result.record
+    except KeyboardInterrupt:
+        if not found:
+            raise
+        interruption.begin_ending()
+    return dict(sorted(found.items()))
 
 
 def typed_lines(cases: Sequence[Case], calls: Sequence[Call] | None, leading: int) -> list[str]:

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.call_options import GIVEN, add_call_options, are_many, is_given, refuse_without_partner
+from keen_matrix.cli.faults import tell_interruption
 from keen_matrix.cli.launching import early_pool
 from keen_matrix.cli.shared import add_color, remark, spec_paths, text_of_spec
 from keen_matrix.core.errors import Misuse
@@ -158,27 +159,50 @@ def _try_many(
         with_calls,
         write_results,
     )
-    from keen_matrix.cli.console.calls import shown_calls, write_calls
 
     asked = asked_of(options, paths, words)
     spec, cases, calls = with_calls(asked, options)
     records = run_calls(spec, cases, pool)
-    rows = list(zip(typed_lines(cases, calls, len(asked.leading)), records, strict=True))
-    if options.format:
+    lines = typed_lines(cases, calls, len(asked.leading))
+    rows = [(lines[number], record) for number, record in records.items()]
+    is_whole = len(rows) == len(cases)
+    if options.format and is_whole:
         _write_as(options, asked.program, rows)
+    if options.format:
         screen = type(screen)(sys.stderr, color=options.color)
-    else:
-        shown = shown_calls(rows, grouped=options.group)
-        is_full = options.full or asked.single is not None
-        write_calls(screen, shown, full=is_full, words=options.words_shown)
-    if options.write is not None or options.new is not None:
-        again = run_calls(spec, cases, pool)
-        typed = calls or [common_of(options)] * len(cases)
-        write_results(screen, options, call_results(spec, cases, typed, records, again), asked)
+    if not options.format or not is_whole:
+        _show(screen, options, rows, full=options.full or asked.single is not None)
+    is_saved = options.write is not None or options.new is not None
+    again = run_calls(spec, cases, pool) if is_saved and is_whole else records
+    if len(again) < len(cases):
+        return _tell_left(len(cases) - len(rows), is_saved=is_saved or bool(options.format))
+    if is_saved:
+        typed, pairs = calls or [common_of(options)] * len(cases), (records.values(), again.values())
+        write_results(screen, options, call_results(spec, cases, typed, *map(list, pairs)), asked)
     elif not paths and not options.format:
         screen.line()
         screen.line("next: ", ("--new FILE", "strong"), (" before -- begins a spec with these calls", "dim"))
-    return max((_status(record) for record in records), default=0)
+    return max((_status(record) for record in records.values()), default=0)
+
+
+def _show(
+    screen: Screen, options: argparse.Namespace, rows: Sequence[tuple[str, Record]], *, full: bool
+) -> None:
+    from keen_matrix.cli.console.calls import shown_calls, write_calls
+
+    write_calls(screen, shown_calls(rows, grouped=options.group), full=full, words=options.words_shown)
+
+
+def _tell_left(left: int, *, is_saved: bool) -> int:
+    """Say what an interruption left out, and return the exit status."""
+    from keen_matrix.wording.counts import counted
+
+    status = tell_interruption()
+    if left:
+        remark(f"{counted(left, 'call')} had not finished and {'are' if left > 1 else 'is'} not shown")
+    if is_saved:
+        remark("nothing is written")
+    return status
 
 
 def _write_as(options: argparse.Namespace, program: str, rows: Sequence[tuple[str, Record]]) -> None:
