@@ -25,7 +25,7 @@ from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.model.signals import signal_name, signal_number
 from keen_matrix.core.results.axis_values import shown_value
 from keen_matrix.core.width import cells
-from keen_matrix.wording.safe import cut, escape, exact_line, pad, quoted, visible_line
+from keen_matrix.wording.safe import cut, escape, exact_line, pad, quoted, shortened, visible_line
 from tests.conftest import Place
 
 TEXTS = st.text(st.characters(exclude_categories=[]), max_size=40)
@@ -81,6 +81,8 @@ def test_a_cut_text_fits(text: str, width: int) -> None:
     shown = cut(text, width)
     assert cells(shown) <= max(width, 1)
     assert shown == text if cells(text) <= width else f"({len(text):,})" in shown
+    short = shortened(text, width)
+    assert cells(short) <= width and (short == text or (short[-1] == "…" and cells(short) >= width - 1 and text.startswith(short[:-1])))
 
 
 WORDS = st.lists(

@@ -26,6 +26,7 @@ from keen_matrix.core.spec.editing import (
     toml_text,
     value_at,
     with_item,
+    with_items,
     with_value,
     without_key,
 )
@@ -78,6 +79,7 @@ def test_an_item_goes_to_the_end_of_an_array_and_comments_stay_with_theirs(text:
     after = with_item(text, path, "9")
     assert value_at(after, *path) == [*value_at(text, *path), 9]
     assert all(line in after for line in text.splitlines() if "#" in line)
+    assert with_items(text, path, ["9", "10", "11"]) == with_item(with_item(after, path, "10"), path, "11"), "several at once are one after another"
 
 
 def test_what_cannot_be_edited_is_refused_and_nothing_else_changes() -> None:

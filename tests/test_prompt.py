@@ -249,3 +249,20 @@ def test_a_program_without_a_spec_has_a_prompt_and_begins_one(office: Place) -> 
 def test_a_session_on_a_spec_begins_another(office: Place) -> None:
     said(office, "Holm", "Holm", ":new other.matrix.toml")
     assert (office.directory / "other.matrix.toml").read_text().count('["Holm", ') == 1
+
+
+def test_a_program_in_place_runs_where_it_was_typed(office: Place) -> None:
+    office.write("here.sh", "pwd\n")
+    with terminal(office, "try", "--in-place", "--", "sh", "here.sh", NO_COLOR="1", COLUMNS="200") as call:
+        from os import write
+
+        call.read(b"try>")
+        write(call.master, b"a\r")
+        call.shows("exit 0")
+        write(call.master, b":new here.matrix.toml\r")
+        call.shows("written; run it")
+        write(call.master, b":quit\r")
+        call.process.wait(60)
+    text = (office.directory / "here.matrix.toml").read_text()
+    assert 'directory = "spec"' in text and "{here}" in text.partition("rows")[2] + text.partition("expect")[2]
+    assert office.call("run", "here.matrix.toml").status == 0

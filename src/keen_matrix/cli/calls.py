@@ -125,7 +125,7 @@ class Asked(NamedTuple):
     leading: tuple[str, ...]
     #: The call itself, where only one was typed.
     single: Call | None
-    #: The beginning of a new spec of the program.
+    #: The beginning of the new spec, where one is begun.
     beginning: str
     #: The program, as it is named to others.
     program: str
@@ -137,7 +137,8 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
     if paths:
         text = text_of_spec(paths[0])
         single = None if listed else Call(words=tuple(words or ()))
-        return Asked(paths[0], text, tuple(words or ()) if listed else (), single, head_of(text), paths[0])
+        head = head_of(text) if options.new is not None else ""
+        return Asked(paths[0], text, tuple(words or ()) if listed else (), single, head, paths[0])
     if not words:
         raise Misuse(
             "try needs the words that start a program after --: keen-matrix try --calls calls.txt -- python3 fare.py"
@@ -151,10 +152,11 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
     calls = calls_of(options) or []
     more = [word for call in calls for word in call.words]
     bare = bare_call([*words, *more], in_place=options.in_place)
-    head = head_of(bare.text)
     beginning = beginning_of(program, bare.copied, options.new or "new.toml", in_place=options.in_place)
     single = None if listed else Call(words=leading)
-    return Asked("try.matrix.toml", head, leading if listed else (), single, beginning, shlex.join(program))
+    return Asked(
+        "try.matrix.toml", bare.head, leading if listed else (), single, beginning, shlex.join(program)
+    )
 
 
 def beginning_of(

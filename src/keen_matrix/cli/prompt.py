@@ -422,10 +422,9 @@ def _shown_outcome(record: Record) -> list[str]:
 
 def prompt_for_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_place: bool) -> int:
     """Take the calls of a program that has no spec."""
-    from keen_matrix.cli.calls import head_of
     from keen_matrix.core.runs.keeping.trying import bare_call
 
-    program = ProgramWithoutSpec(tuple(words), head_of(bare_call(words, in_place=in_place).text), in_place)
+    program = ProgramWithoutSpec(tuple(words), bare_call(words, in_place=in_place).head, in_place)
     return prompt(screen, "try.matrix.toml", pool, program)
 
 

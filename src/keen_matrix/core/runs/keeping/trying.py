@@ -69,7 +69,8 @@ def single_calls(spec: Spec) -> Iterator[tuple[Matrix, Case]]:
 class Bare(NamedTuple):
     """A call of a program without any spec."""
 
-    #: A spec of it.
+    #: A spec of it without the call, and with it.
+    head: str
     text: str
     #: Words that name regular files, which are copied into the directory of the call.
     copied: tuple[str, ...]
@@ -104,9 +105,10 @@ def bare_call(words: Sequence[str], *, in_place: bool) -> Bare:
             f"{toml_text(literal(each))} = {{ copy = {toml_text(literal(os.path.abspath(each)))} }}"
             for each in copied
         ]
+    head = "\n".join(lines) + "\n"
     line = toml_words(given) if given else '""'
-    lines += ["[[matrix]]", 'name = "tried"', f"line = {line}"]
-    return Bare("\n".join(lines) + "\n", copied, () if in_place else outside)
+    text = f'{head}[[matrix]]\nname = "tried"\nline = {line}\n'
+    return Bare(head, text, copied, () if in_place else outside)
 
 
 def unused_name(spec: Spec, name: str) -> str:
