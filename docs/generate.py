@@ -41,6 +41,7 @@ SECTIONS: Mapping[str, tuple[str, str]] = {
     "StdinTable": ("stdin", "A plain text means `{ text = … }`."),
     "TerminalTable": ("terminal", "`{}` is one of 80 by 24."),
     "AnswerTable": ("dialogue", ""),
+    "MeanwhileTable": ("meanwhile", ""),
     "StopTable": ("stop", ""),
     "KnownTable": ("matrix.known", ""),
     "SkipTable": ("matrix.skip", ""),

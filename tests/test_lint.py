@@ -95,7 +95,7 @@ MISTAKES = [
     ("a digest too short", spec(matrix=BASE + 'expect.stdout.bytes = "sha256:12"'), "a sha256 digest has 64 hex digits, this one 2"),
     ("no digest at all", spec(matrix=BASE + 'expect.stdout.bytes = "abc"'), 'expected "base64:…" or a digest such as "sha256:…"'),
     ("a wrong limit", spec(matrix=BASE + 'expect.memory = "< 3"'), '8:17: matrix[1].expect.memory: expected a limit such as "< 2 MiB"'),
-    ("a prompt without reply", spec(matrix=BASE + 'dialogue = [ { prompt = "x" } ]'), '"reply" is missing in [matrix[1].dialogue[1]] … example: reply = "yes"'),
+    ("a prompt without reply", spec(matrix=BASE + 'dialogue = [ { prompt = "x" } ]'), 'matrix[1].dialogue[1]: expected exactly one of reply, replies'),
     ("a usage line no text", SIGNED.format("synopsis = 3"), "4:12: signature.synopsis: expected a usage line, or a list of them"),
     ("an unknown NAME", SIGNED.format('synopsis = "PORT"\nvalues.PROT = { type = "int" }'), 'the synopsis has no value "PROT"; it has PORT … did you mean "PORT"?'),
     ("an unknown type", SIGNED.format('synopsis = "A"\nvalues.A = { type = "itn" }'), 'signature.values.A.type is \'itn\' … did you mean "int"?'),

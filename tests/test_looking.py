@@ -287,3 +287,35 @@ def test_an_interruption_shows_the_calls_that_had_finished(office: Place) -> Non
     out, err = (each.decode() for each in ran.communicate(timeout=30))
     assert ran.returncode == 130 and "was Skerry" in out and "was wait" not in out
     assert "1 call had not finished" in err and "nothing is written" in err and not (office.directory / "f.matrix.toml").exists()
+
+
+def test_a_page_has_every_case_with_what_it_printed(office: Place) -> None:
+    office.write("fare.sh", 'echo "to $1 <b>&"; echo "note $1" >&2; [ "$1" != Voe ]')
+    office.write("fare.matrix.toml", """
+        [program]
+        launch = "sh {here}/fare.sh"
+        [[matrix]]
+        name = "ports <i>"
+        line = "{port}"
+        axes.port = ["Holm", "Voe"]
+        note = "to {port}, by night"
+        expect.exit = 0
+        [[matrix]]
+        name = "one"
+        line = "Skerry"
+        expect.stdout.contains = "Skerry"
+    """)  # fmt: skip
+    office.call("run", "fare.matrix.toml")
+    came = office.call("report", "--format", "html", "--results", "-o", "r.html")
+    assert came.status == 0, came.err
+    page = (office.directory / "r.html").read_text()
+    ids = [each["id"] for each in office.cases()]
+    assert all(f'id="c{id}"' in page and f'href="#c{id}"' in page for id in ids) and len(ids) == 3
+    for text in ("to Holm &lt;b&gt;&amp;", "note Voe", "to Voe, by night", "ports &lt;i&gt;", "3 cases with their output: 2 passed, 1 failed"):
+        assert text in page
+    assert "<b>" not in page and "http" not in page.replace("http-equiv", "")
+    markdown = office.call("report", "--format", "markdown", "--results").out
+    assert markdown.startswith("### 3 cases with their output") and "to Skerry <b>&" in markdown and markdown.count("<details>") == 3
+    assert office.call("report", "--format", "html", "--results", "-o", "r.html").status == 0, "an earlier one is replaced"
+    for words in (["--results"], ["--format", "junit", "--results"]):
+        assert "--results needs --format html or markdown" in office.call("report", *words).err

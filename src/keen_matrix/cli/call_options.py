@@ -54,6 +54,7 @@ def _add_given(given: argparse._ArgumentGroup) -> None:
         metavar="NAME=SOURCE",
         help="a copy of a file in the case's directory; repeatable",
     )
+    given.add_argument("--terminal", action="store_true", help="a terminal, 80 columns wide")
 
 
 def _add_shown(shown: argparse._ArgumentGroup) -> None:
@@ -82,7 +83,7 @@ def are_many(options: argparse.Namespace) -> bool:
 
 
 #: Options that say which calls are made, and what these get.
-WHICH, GIVEN = ("--calls", "--line", "--matrix"), ("--input", "--input-file", "--env", "--file")
+WHICH, GIVEN = ("--calls", "--line", "--matrix"), ("--input", "--input-file", "--env", "--file", "--terminal")
 #: Option → those of which it needs one, and how that looks.
 PARTNERS = {
     "--axis": (("--line",), "--line '{port}' --axis port=Holm,Voe"),
@@ -98,7 +99,7 @@ APART = (
     ("--input", "--input-file"),
     ("--new", "--write"),
     *(("--matrix", each) for each in GIVEN),
-    *(("--by-hand", each) for each in (*WHICH, *GIVEN, "--new", "--write")),
+    *(("--by-hand", each) for each in (*WHICH, "--input", "--input-file", "--terminal", "--format")),
 )
 
 

@@ -24,6 +24,7 @@ from keen_matrix.core.spec.editing import toml_text
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.unfold import unfold_matrix
+from keen_matrix.wording.repeating import answering
 from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
@@ -82,7 +83,12 @@ def common_of(options: argparse.Namespace) -> Call:
     if options.input_file is not None and not os.path.isfile(options.input_file):
         raise Misuse(f"--input-file {options.input_file}: there is no such file")
     return Call(
-        words=(), env=tuple(env), files=tuple(files), stdin=options.input, stdin_file=options.input_file
+        words=(),
+        env=tuple(env),
+        files=tuple(files),
+        stdin=options.input,
+        stdin_file=options.input_file,
+        terminal=options.terminal,
     )
 
 
@@ -257,6 +263,10 @@ def call_line(call: Call) -> str:
         parts.append(f"< {shell_line([call.stdin])}")
     elif call.stdin_file is not None:
         parts.append(f"< {call.stdin_file}")
+    if call.replies:
+        parts.append(f"  # {answering([reply for _, reply in call.replies])}")
+    elif call.terminal:
+        parts.append("  # on a terminal")
     return " ".join(parts)
 
 

@@ -27,6 +27,7 @@ from keen_matrix.wording.counts import counted, duration, size
 from keen_matrix.wording.safe import escape
 
 if TYPE_CHECKING:
+    from keen_matrix.cli.by_hand import Recording
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.case import Case
@@ -104,7 +105,9 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
         if number:
             screen.line()
         if options.by_hand or options.under:
-            statuses.append(run_by_hand(screen, *found, options.under))
+            recording = run_by_hand(screen, *found, options.under)
+            tell_recording(screen, recording if not options.under else None)
+            statuses.append(0)
         elif pool is None:
             statuses.append(_scripted(screen, *found, options.script))
         else:
@@ -112,8 +115,12 @@ def _replay(options: argparse.Namespace, pool: WorkerPool | None) -> int:
     return worst_status(statuses)
 
 
-def run_by_hand(screen: Screen, spec: Spec, matrix: Matrix, case: Case, under: str | None) -> int:
-    """Run a case with our own standard streams, and return the status: 0 once it has ended."""
+def run_by_hand(
+    screen: Screen, spec: Spec, matrix: Matrix, case: Case, under: str | None = None
+) -> Recording | None:
+    """Run a case with our own standard streams, under another program if one is named; return what
+    was answered, where they are a terminal."""
+    from keen_matrix.cli.by_hand import run_on_terminal
     from keen_matrix.cli.script import ByHand, pasted_script
 
     try:
@@ -127,9 +134,27 @@ def run_by_hand(screen: Screen, spec: Spec, matrix: Matrix, case: Case, under: s
         path = os.path.join(directory, "case.sh")
         with open(path, "w", encoding="utf-8", errors="surrogateescape") as file:
             file.write(pasted_script(spec, matrix, case, ByHand(words)))
-        status = subprocess.call(["sh", path])
+        # a debugger needs the terminal for itself
+        status, recording = (subprocess.call(["sh", path]), None) if words else run_on_terminal(["sh", path])
     screen.line((status_text(status), "strong"), ("   run by hand, so nothing was checked", "dim"))
-    return 0
+    return recording
+
+
+def tell_recording(screen: Screen, recording: Recording | None) -> None:
+    """Say what was answered at which prompts, as a spec says it."""
+    from keen_matrix.core.runs.keeping.call_rows import dialogue_line
+    from keen_matrix.wording.safe import escape
+
+    if recording is None or not recording.replies:
+        return
+    if recording.why_not:
+        remark(f"what was answered is no dialogue: {recording.why_not}")
+        return
+    screen.line("  what you answered, for a matrix of a spec:")
+    same = len({prompt for prompt, _ in recording.replies}) == 1
+    line = dialogue_line(recording.replies, asks_on=recording.has_ended and same)
+    screen.line("  ", (escape("terminal = { columns = 80, rows = 24 }"), "strong"))
+    screen.line("  ", (escape(line), "strong"))
 
 
 def _scripted(screen: Screen, spec: Spec, matrix: Matrix, case: Case, script: str) -> int:

@@ -13,7 +13,7 @@ from keen_matrix.cli.shared import add_color, output_file, tell_newer_run, tell_
 from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK
 from keen_matrix.core.errors import Misuse, nearest
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
-from keen_matrix.reports.formats import FORMATS
+from keen_matrix.reports.formats import FORMATS, RESULT_FORMATS
 from keen_matrix.wording.counts import duration
 from keen_matrix.wording.remarks import remark_sentence
 from keen_matrix.wording.safe import escape
@@ -29,6 +29,7 @@ examples:
   keen-matrix report --by origin,riders                 grids by these axes
   keen-matrix report --format html -o run.html          one self-contained page
   keen-matrix report shard1.jsonl shard2.jsonl --format junit -o run.xml
+  keen-matrix report --format html --results -o results.html    every case with what it printed
   keen-matrix report --format picture -o run.png
 
 formats: {", ".join(FORMATS)}; a picture is .png or .svg. RUN is a journal, by default the last
@@ -53,6 +54,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--by", metavar="AXIS,AXIS", help="the axes of the grids: across, down, and perhaps a third one"
     )
+    parser.add_argument(
+        "--results",
+        action="store_true",
+        help="with --format html or markdown: every case with what it printed, passed ones too",
+    )
     add_color(parser)
 
 
@@ -62,6 +68,8 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.reports.report import Report
 
     runs = options.runs or [DEFAULT_JOURNAL]
+    if options.results and options.format not in RESULT_FORMATS:
+        raise Misuse(f"--results needs --format {' or '.join(RESULT_FORMATS)}")
     if options.format is None:
         if options.output is not None:
             raise Misuse("-o needs a format: --format junit, for instance")
@@ -69,7 +77,8 @@ def main(options: argparse.Namespace) -> int:
         write_terminal(report, options)
     else:
         report = Report(runs, options.output or "", by=axes_of(options.by))
-        write_to(FORMATS[options.format], report, options.output)
+        kinds = RESULT_FORMATS if options.results else FORMATS
+        write_to(kinds[options.format], report, options.output)
         tell_newer_run(runs)
     missing, faults = report.missing, merge_faults(runs)
     # The terminal's own lines have said what is missing.

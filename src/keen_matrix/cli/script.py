@@ -10,10 +10,12 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, NamedTuple
 
 from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.directories.surroundings import replies_of
 from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.oracle import named_functions
+from keen_matrix.wording.safe import quoted
 
 if TYPE_CHECKING:
     from keen_matrix.core.model.spec import Matrix, Put, Spec, Stdin, Surroundings
@@ -98,11 +100,15 @@ def _launch(spec: Spec, around: Surroundings, words: list[str], scope: Scope, by
     line = f"env -i {prefix} \\\n  {' '.join(map(shlex.quote, words))}"
     if by_hand is not None:
         return f"{line}\n"
-    if around.dialogue and around.stdin is None:
-        # standard input is that of who runs the script, and answers
-        told = "".join(
-            f"# {_plain(each.prompt.render(scope))} is answered with: {_plain(each.reply.render(scope))}\n"
+    on_screen = around.terminal is not None and not around.terminal.stdin_apart
+    if on_screen or (around.dialogue and around.stdin is None):
+        # standard input is that of who runs the script, and types
+        typed = around.stdin.text if around.stdin is not None else None
+        told = f"# type: {quoted(typed.render(scope))}\n" if typed is not None else ""
+        told += "".join(
+            f"# {_plain(each.prompt.render(scope))} is answered with: {_plain(reply)}\n"
             for each in around.dialogue
+            for reply in replies_of(each, scope)
         )
         return f"{told}{line}\n"
     return _fed(around.stdin, line, scope, spec.here) + "\n"

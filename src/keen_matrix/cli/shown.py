@@ -52,9 +52,11 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: CaseFields) -> Around
     """Return the environment, standard input and files that a case of a matrix had, for the line
     that repeats it."""
     from keen_matrix.core.errors import ExpressionFault
+    from keen_matrix.core.launch.directories.surroundings import replies_of
     from keen_matrix.core.model.case import case_scope
     from keen_matrix.core.oracle import named_functions
-    from keen_matrix.wording.repeating import AroundShown
+    from keen_matrix.wording.repeating import AroundShown, answering
+    from keen_matrix.wording.safe import quoted
 
     shown = AroundShown()
     try:
@@ -64,17 +66,19 @@ def surroundings_shown(spec: Spec, matrix: Matrix, fields: CaseFields) -> Around
         around = matrix.steps[0].surroundings
         shown.env = {name: None if each is None else each.render(scope) for name, each in around.env}
         shown.files = [name.render(scope) for name, _ in around.files]
-        if around.stdin is not None:
+        typed = around.stdin.text if around.stdin is not None else None
+        if around.terminal is not None and not around.terminal.stdin_apart and typed is not None:
+            shown.notes.append(f"typing {quoted(typed.render(scope), 60)}")
+        elif around.stdin is not None:
             _put_stdin(shown, around.stdin, scope, os.path.relpath(spec.here))
-        shown.notes = [
+        shown.notes += [
             note
-            for note, there in (
-                ("on a terminal", around.terminal),
-                ("answering its prompts", around.dialogue),
-                ("until it is stopped", around.stop),
-            )
+            for note, there in (("on a terminal", around.terminal), ("until it is stopped", around.stop))
             if there
         ]
+        if around.dialogue:
+            replies = [each for asked in around.dialogue for each in replies_of(asked, scope)]
+            shown.notes.append(answering(replies))
     except (ExpressionFault, RunFault):
         pass
     return shown

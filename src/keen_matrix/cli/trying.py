@@ -17,6 +17,7 @@ from keen_matrix.core.errors import Misuse
 from keen_matrix.core.launch.workers.links import default_jobs
 
 if TYPE_CHECKING:
+    from keen_matrix.cli.calls import Asked
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.record import Record
@@ -95,18 +96,19 @@ def main(options: argparse.Namespace) -> int:
         refuse_other_file(options.output)  # before anything is launched
     _say_options_of_program(words or ())
     with early_pool(default_jobs() if is_many else 1) as pool:
+        from keen_matrix.cli.calls import asked_of
         from keen_matrix.cli.console.screen import Screen
         from keen_matrix.core.runs.keeping.trying import program_of
 
         screen = Screen(sys.stdout, color=options.color)
-        if is_many or _has_more(options):
-            return _try_many(screen, options, paths, words, pool)
+        if not options.by_hand and (is_many or _has_more(options)):
+            return _try_asked(screen, options, asked_of(options, paths, words), pool)
         if words is None:
             from keen_matrix.cli.prompt import prompt
 
             return prompt(screen, paths[0], pool)
         if options.by_hand:
-            return _by_hand(screen, paths, words, in_place=options.in_place)
+            return _by_hand(screen, options, paths, words, pool)
         if not paths and words and list(words) == list(program_of(words) or ()) and sys.stdin.isatty():
             from keen_matrix.cli.prompt import prompt_for_program
 
@@ -116,17 +118,42 @@ def main(options: argparse.Namespace) -> int:
         return _try_vector(screen, paths[0], words, options.write, pool)
 
 
-def _by_hand(screen: Screen, paths: Sequence[str], words: Sequence[str], *, in_place: bool) -> int:
-    from keen_matrix.cli.replay import run_by_hand
-    from keen_matrix.core.runs.keeping.trying import bare_call, program_of, tried_case
+def _by_hand(
+    screen: Screen, options: argparse.Namespace, paths: Sequence[str], words: Sequence[str], pool: WorkerPool
+) -> int:
+    """Run one call on this terminal, and write what was answered into a spec if that is asked
+    for."""
+    from keen_matrix.cli.calls import asked_of, with_calls
+    from keen_matrix.cli.replay import run_by_hand, tell_recording
+    from keen_matrix.core.runs.keeping.calls import Call
+    from keen_matrix.core.runs.keeping.trying import tried_case
 
-    if paths:
-        tried = tried_case(paths[0], text_of_spec(paths[0]), words)
+    asked = asked_of(options, paths, words)
+    if paths and not (options.env or options.file):
+        tried = tried_case(paths[0], asked.text, words)
+        spec, matrix, case = tried.spec, tried.matrix, tried.case
     else:
-        program = program_of(words) or words
-        bare = bare_call(words, in_place=in_place)
-        tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])
-    return run_by_hand(screen, tried.spec, tried.matrix, tried.case, None)
+        spec, (case,), _ = with_calls(asked, options)
+        matrix = next(each for each in spec.matrices if each.index == case.matrix)
+    recording = run_by_hand(screen, spec, matrix, case)
+    if options.write is None and options.new is None:
+        tell_recording(screen, recording)
+        return 0
+    if recording is None:
+        raise Misuse("what is answered can only be recorded on a terminal; nothing is written")
+    if recording.why_not:
+        raise Misuse(f"{recording.why_not}, which no dialogue can say; nothing is written")
+    if recording.has_hidden:
+        remark("a reply that the terminal did not show is written too: look at it before you share the spec")
+    prompts = {prompt for prompt, _ in recording.replies}
+    if recording.has_ended and len(prompts) != 1:
+        raise Misuse(
+            "the input was ended by Ctrl-D at a prompt that no reply was given to, which no dialogue can "
+            "say; nothing is written"
+        )
+    replies = tuple(recording.replies)
+    single = Call(words=tuple(case.argv), terminal=True, replies=replies, asks_on=recording.has_ended)
+    return _try_asked(screen, options, asked._replace(single=single), pool)
 
 
 def _has_more(options: argparse.Namespace) -> bool:
@@ -142,16 +169,9 @@ def _say_options_of_program(words: Sequence[str]) -> None:
         remark(f"{ours[0]} after -- is a word of the program; an option of try goes before --")
 
 
-def _try_many(
-    screen: Screen,
-    options: argparse.Namespace,
-    paths: Sequence[str],
-    words: Sequence[str] | None,
-    pool: WorkerPool,
-) -> int:
+def _try_asked(screen: Screen, options: argparse.Namespace, asked: Asked, pool: WorkerPool) -> int:
     """Run calls and show them side by side."""
     from keen_matrix.cli.calls import (
-        asked_of,
         call_results,
         common_of,
         run_calls,
@@ -160,11 +180,10 @@ def _try_many(
         write_results,
     )
 
-    asked = asked_of(options, paths, words)
     spec, cases, calls = with_calls(asked, options)
     records = run_calls(spec, cases, pool)
     lines = typed_lines(cases, calls, len(asked.leading))
-    rows = [(lines[number], record) for number, record in records.items()]
+    rows = [(_with_replies(lines[number], record), record) for number, record in records.items()]
     is_whole = len(rows) == len(cases)
     if options.format and is_whole:
         _write_as(options, asked.program, rows)
@@ -179,10 +198,19 @@ def _try_many(
     if is_saved:
         typed, pairs = calls or [common_of(options)] * len(cases), (records.values(), again.values())
         write_results(screen, options, call_results(spec, cases, typed, *map(list, pairs)), asked)
-    elif not paths and not options.format:
+    elif not options.specs and not options.format:
         screen.line()
         screen.line("next: ", ("--new FILE", "strong"), (" before -- begins a spec with these calls", "dim"))
     return max((_status(record) for record in records.values()), default=0)
+
+
+def _with_replies(line: str, record: Record) -> str:
+    """Return the line of a call with what was typed at its prompts."""
+    from keen_matrix.wording.repeating import answering
+
+    replies = [reply for _, reply in record.dialogue]
+    said = f"# {answering(replies)}"
+    return f"{line or '(no words)'}   {said}" if replies and said not in line else line
 
 
 def _show(

@@ -255,7 +255,7 @@ def _shown(screen: Screen, value: object) -> str:
     if value is None:
         return screen.sign("dash")
     if isinstance(value, (list, tuple)):
-        return cut("[" + ", ".join(as_text(each) for each in value) + "]", VALUE_WIDTH)
+        return cut("[" + ", ".join(as_text(each) or '""' for each in value) + "]", VALUE_WIDTH)
     text = as_text(value)
     return (
         cut(escape(text[:1000]), VALUE_WIDTH)
@@ -291,7 +291,8 @@ def _shell(screen: Screen, spec: Spec, options: argparse.Namespace) -> bool:
     head = exact_line(launch) + " "
     for matrix, cases in _matrices(spec, options):
         around = matrix.steps[0].surroundings
-        plain = not (around.env or around.files or around.stdin or len(matrix.steps) > 1)
+        more = around.terminal or around.dialogue or around.stop or around.meanwhile
+        plain = not (around.env or around.files or around.stdin or more or len(matrix.steps) > 1)
         for case in cases:
             found = True
             if plain and (not screen.is_terminal or all(map(is_written_whole, case.argv))):

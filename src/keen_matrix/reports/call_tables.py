@@ -93,20 +93,25 @@ def write_calls_html(table: CallTable, stream: BinaryIO) -> None:
     environment = environment_of_pages()
     page = environment.get_template("calls.html.j2").stream(
         title=table.title,
-        calls=[_shown(line, record) for line, record in table.rows],
+        sections=[{"calls": [_shown(number, *row) for number, row in enumerate(table.rows, 1)]}],
+        remarks=[],
+        opened=True,
         script_hash=script_hash(environment, "calls.html.j2"),
     )
     for part in page:
         stream.write(part.encode("utf-8", "backslashreplace"))
 
 
-def _shown(line: str, record: Record) -> dict[str, object]:
+def _shown(number: int, line: str, record: Record) -> dict[str, object]:
     """Return what the page says of a call."""
     streams = [(each, escape_lines(text)) for each in STREAMS if (text := _text(record, each))]
     files = escape_lines(", ".join(f"{name} {change.state}" for name, change in record.files.items()))
     return {
+        "id": number,
+        "label": number,
         "line": line,
-        "exit": record.exit,
+        "tone": "ok" if record.exit == 0 else "no",
+        "note": "",
         "end": end_of(record),
         "took": duration(record.seconds),
         "streams": streams,

@@ -55,6 +55,16 @@ FORMATS: Mapping[str, FormatKind] = {
     ),
 }
 
+#: Name of a format that can have every case with its output → what is known of it.
+RESULT_FORMATS: Mapping[str, FormatKind] = {
+    "html": FormatKind(
+        "one self-contained page: every case with its output", "results:write_html", FORMATS["html"].mark
+    ),
+    "markdown": FormatKind(
+        "every case with its output", "results:write_markdown", rb"### (no|[\d,]+) cases? with their output"
+    ),
+}
+
 #: Name of a format of calls side by side → what is known of it; its function takes a CallTable.
 CALL_FORMATS: Mapping[str, FormatKind] = {
     "json": FormatKind("an object", "call_tables:write_calls_json", rb'\{\s*"kind": "calls"'),

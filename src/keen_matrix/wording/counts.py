@@ -9,8 +9,14 @@ def counted(count: int, noun: str) -> str:
     """Return a count with its noun: `1 spec`, `no errors`, `12,000 cases`."""
     if count == 1:
         return f"1 {noun}"
-    many = _PLURALS.get(noun) or (f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s")
+    many = _PLURALS.get(noun) or _regular(noun)
     return f"{count:,} {many}" if count else f"no {many}"
+
+
+def _regular(noun: str) -> str:
+    if noun.endswith("y") and noun[-2] not in "aeiou":
+        return f"{noun[:-1]}ies"
+    return f"{noun}es" if noun.endswith(("ch", "sh", "s", "x")) else f"{noun}s"
 
 
 def duration(value: float) -> str:

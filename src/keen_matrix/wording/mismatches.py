@@ -42,6 +42,7 @@ SENTENCES: Mapping[str, Sentence] = {
     ),
     "leftovers": Sentence("no process left running", "{text} (ended)"),
     "feeder": Sentence("{text}, which feeds standard input, to exit 0", "{text}"),
+    "meanwhile": Sentence("{text}", "{text}"),
     "steady": Sentence("the same result every time", "{text} different results in {launches}"),
     "control": Sentence("to be accepted, because every case here is made from it by one change", "{text}"),
     "effect": Sentence("{culprit} to make a difference", "the same in {pairs} of calls"),
@@ -176,8 +177,26 @@ def _text(made: _RowsMaking) -> Rows:
 def _prompt(made: _RowsMaking) -> Rows:
     yield expected_row(f"the prompt {quoted(made.expected, made.look.width - 30)}")
     yield found_row(made.quoted(made.actual, max(40, made.look.width - 24)))
+    yield from _answered(made)
+
+
+def _answered(made: _RowsMaking) -> Rows:
     for prompt, reply in made.fields.dialogue:
         yield [("before    ", "dim"), f"{quoted(prompt)} was answered {quoted(reply)}"]
+
+
+def _unused_replies(made: _RowsMaking) -> Rows:
+    left = made.expected.split("\n")
+    shown = ", ".join(quoted(each, 40) for each in left[:4]) + (", …" if len(left) > 4 else "")
+    yield expected_row(f"a prompt for each reply; {counted(len(left), 'reply')} not asked for: {shown}")
+    yield found_row(made.quoted(made.actual, max(40, made.look.width - 24)))
+    yield from _answered(made)
+
+
+def _asked_more(made: _RowsMaking) -> Rows:
+    yield expected_row("no prompt after the last reply (until-end = true allows one, and ends its input)")
+    yield found_row(made.quoted(made.actual, max(40, made.look.width - 24)))
+    yield from _answered(made)
 
 
 def _waits(made: _RowsMaking) -> Rows:
@@ -234,6 +253,8 @@ def _json_text(made: _RowsMaking) -> Rows:
 DRAWN: Mapping[str, Callable[[_RowsMaking], Rows]] = {
     "prompt": _prompt,
     "waits": _waits,
+    "unused-replies": _unused_replies,
+    "asked-more": _asked_more,
     "help": _help,
     "effect": _effect,
     "lines-any-order": _lines_any_order,

@@ -8,13 +8,22 @@ from collections.abc import Sequence
 from keen_matrix.core.model.record import CaseFields
 from keen_matrix.core.structs import Struct, field
 from keen_matrix.core.vectors.ids import SHOWN_ID
-from keen_matrix.wording.safe import exact_line, is_written_whole
+from keen_matrix.wording.safe import exact_line, is_written_whole, quoted
 from keen_matrix.wording.safe import shell_line as visible_words
 from keen_matrix.wording.safe import shell_word as visible_word
 
 #: Characters of standard input that are in a line which repeats a case.
 MOST_STDIN = 200
+#: Replies that such a line names.
+MOST_REPLIES = 6
 INEXACT = "not exact, it has invisible characters: keen-matrix replay {id} --script FILE"
+
+
+def answering(replies: Sequence[str]) -> str:
+    """Return how a line says what is typed at prompts."""
+    shown = ", ".join(quoted(each, 30) for each in replies[:MOST_REPLIES])
+    more = f" and {len(replies) - MOST_REPLIES} more" if len(replies) > MOST_REPLIES else ""
+    return f"answering {shown}{more}" if replies else "answering nothing"
 
 
 class AroundShown(Struct):

@@ -255,6 +255,9 @@ def _plainly_fine(outcome: Outcome) -> bool:
             or outcome.feeders
             or outcome.leftovers
             or outcome.unasked is not None
+            or outcome.unused_replies
+            or outcome.asked_more
+            or outcome.missed
             or outcome.waits
         )
     )
@@ -273,6 +276,7 @@ def _built_in(
     if outcome.unasked is not None:
         prompt = outcome.unasked.decode("utf-8", "surrogateescape")
         yield _failed("dialogue", Mismatch(form="prompt", expected=prompt, actual=_said(outcome)))
+    yield from _unlike_the_plan(outcome)
     if outcome.timed_out:
         form = "timeout" if outcome.stopped is None else "stop"
         yield _failed(
@@ -296,6 +300,18 @@ def _built_in(
         origin = chosen["leftovers"].origin if "leftovers" in chosen else ""
         mismatch = Mismatch(form="leftovers", expected="", actual=", ".join(outcome.leftovers))
         yield AspectResult(aspect="leftovers", met=False, mismatch=mismatch, rule=origin)
+
+
+def _unlike_the_plan(outcome: Outcome) -> Iterable[AspectResult]:
+    """Yield what of a dialogue, or of what should happen meanwhile, came otherwise."""
+    if outcome.unused_replies:
+        left = "\n".join(each.decode("utf-8", "surrogateescape") for each in outcome.unused_replies)
+        yield _failed("dialogue", Mismatch(form="unused-replies", expected=left, actual=_said(outcome)))
+    if outcome.asked_more:
+        yield _failed("dialogue", Mismatch(form="asked-more", expected="", actual=_said(outcome)))
+    for name, reason in outcome.missed:
+        found = reason or "it ended before"
+        yield _failed("meanwhile", Mismatch(form="meanwhile", expected=name, actual=found))
 
 
 def _said(outcome: Outcome) -> str:

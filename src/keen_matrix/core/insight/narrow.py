@@ -31,7 +31,7 @@ from keen_matrix.core.vectors.ids import case_id
 from keen_matrix.core.vectors.unfold import CaseMaker
 
 #: Aspects whose expectation is no text written for the words of a vector.
-WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal", "dialogue"})
+WORDLESS = frozenset({"crash", "exit", "timeout", "output", "leftovers", "signal", "dialogue", "meanwhile"})
 Launcher: TypeAlias = "Callable[[Matrix, Sequence[Case]], Sequence[Record]]"
 
 

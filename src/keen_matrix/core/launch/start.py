@@ -6,29 +6,28 @@ from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.launch.process.dialogue import Answering
+from keen_matrix.core.launch.process.meanwhile import Happening
+from keen_matrix.core.model.command import Command
 from keen_matrix.core.structs import Struct
 
 
-class Command(NamedTuple):
-    """A file to start and the words that it gets, its own name first."""
-
-    file: str
-    words: tuple[str, ...]
-
-
 class TerminalSetup(NamedTuple):
-    """A terminal's size, and whether standard error has a pipe of its own."""
+    """A terminal's size, and which streams have a pipe of their own."""
 
     columns: int
     rows: int
     stderr_apart: bool
     echo: bool
+    #: Whether standard input has a pipe of its own.
+    stdin_apart: bool = False
 
 
 class Stopping(Struct, frozen=True, kw_only=True):
     """When the program gets its last signal: some seconds after its start, or when a text came."""
 
     signal: int
+    #: Whether the program alone gets it, or its whole process group.
+    alone: bool = False
     after: float | None = None
     #: Streams and the texts on them.
     when: tuple[tuple[str, bytes], ...] = ()
@@ -55,4 +54,9 @@ class Start(Struct, frozen=True, kw_only=True):
     chain: tuple[Command, ...] = ()
     terminal: TerminalSetup | None = None
     dialogue: tuple[Answering, ...] = ()
+    #: The prompt for which there is no reply any more, and whether the program may come to it.
+    beyond: Answering | None = None
+    may_ask_more: bool = False
+    #: What happens while the program runs, in order.
+    meanwhile: tuple[Happening, ...] = ()
     stop: Stopping | None = None

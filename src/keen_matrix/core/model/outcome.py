@@ -56,6 +56,12 @@ class Outcome(Struct, kw_only=True):
     stopped: int | None = None
     #: The prompt that was waited for and did not come.
     unasked: bytes | None = None
+    #: Replies that no prompt asked for.
+    unused_replies: list[bytes] = field(default_factory=list)
+    #: Whether the program asked once more than there were replies.
+    asked_more: bool = False
+    #: What should have happened while it ran and did not, with the reason; empty: it ended before.
+    missed: list[tuple[str, str]] = field(default_factory=list)
     #: Whether both streams went to one place, and are in `stdout`.
     together: bool = False
     #: Whether it was ended since it waited for input that would never come.

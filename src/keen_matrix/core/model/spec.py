@@ -20,6 +20,10 @@ if TYPE_CHECKING:
     from keen_matrix.core.vectors.axes import Values
 
 
+#: How `Surroundings.templates` names those whose value may be a list.
+REPLIES = "replies"
+
+
 class Put(Struct, frozen=True, kw_only=True):
     """Something put in the case's directory: exactly one of text, data, copy, directory, link."""
 
@@ -54,25 +58,55 @@ class Terminal(Struct, frozen=True, kw_only=True):
     columns: int
     rows: int
     stderr_apart: bool = False
+    #: Whether standard input is a pipe, as of `printf Ada | fare`.
+    stdin_apart: bool = False
     #: Whether typed text is shown, as on a real terminal.
     echo: bool = False
 
 
 class Reply(Struct, frozen=True, kw_only=True):
-    """A prompt to wait for, at most so many seconds, and the reply it gets."""
+    """A prompt to wait for, at most so many seconds, and the reply it gets; or a pattern of
+    prompts, and the replies that they get one after another."""
 
     prompt: Template
-    reply: Template
+    replies: tuple[Template, ...]
     within: float
+    #: Whether `replies` may be any number of them, and the prompt is a pattern.
+    is_list: bool = False
+    #: Whether the program may ask once more than there are replies, and finds the end of its input.
+    until_end: bool = False
 
 
 class Stop(Struct, frozen=True, kw_only=True):
     """When a program gets a signal that ends it: the first of the moments given."""
 
-    signal: int
+    #: Its name or number; a template.
+    signal: Template
+    #: Whether the program alone gets it, or its whole process group.
+    alone: bool = False
     after: float | None = None
     when_stdout: Template | None = None
     when_stderr: Template | None = None
+
+
+class Meanwhile(Struct, frozen=True, kw_only=True):
+    """Something that happens while the program runs: after some seconds, or a text that it prints,
+    and after what happens before it."""
+
+    after: float | None = None
+    text: Template | None = None
+    write: tuple[tuple[Template, Put], ...] = ()
+    remove: tuple[Template, ...] = ()
+    launch: tuple[Template, ...] = ()
+    signal: Template | None = None
+    alone: bool = False
+
+    @property
+    def templates(self) -> tuple[Template, ...]:
+        """Every template in it."""
+        own = [self.text, self.signal, *self.remove, *self.launch]
+        put = [each for name, made in self.write for each in (name, made.text, made.copy, made.link)]
+        return tuple(each for each in (*own, *put) if each is not None)
 
 
 class Surroundings(Struct, frozen=True, kw_only=True):
@@ -92,6 +126,7 @@ class Surroundings(Struct, frozen=True, kw_only=True):
     terminal: Terminal | None = None
     dialogue: tuple[Reply, ...] = ()
     stop: Stop | None = None
+    meanwhile: tuple[Meanwhile, ...] = ()
 
     @property
     def templates(self) -> tuple[tuple[str, Template], ...]:
@@ -104,11 +139,12 @@ class Surroundings(Struct, frozen=True, kw_only=True):
             found.append(("start-in", self.start_in))
         found += [("stdin", each) for each in (self.stdin.templates if self.stdin else ())]
         for answer in self.dialogue:
-            found += [("dialogue", answer.prompt), ("dialogue", answer.reply)]
+            kind = REPLIES if answer.is_list else "dialogue"
+            found += [("dialogue", answer.prompt), *((kind, each) for each in answer.replies)]
         if self.stop:
-            found += [
-                ("stop", each) for each in (self.stop.when_stdout, self.stop.when_stderr) if each is not None
-            ]
+            whens = (self.stop.signal, self.stop.when_stdout, self.stop.when_stderr)
+            found += [("stop", each) for each in whens if each is not None]
+        found += [("meanwhile", each) for one in self.meanwhile for each in one.templates]
         return tuple(found)
 
 
@@ -176,6 +212,8 @@ class OtherLaunch(Struct, frozen=True, kw_only=True):
     launchers: tuple[str, ...] = ()
     again: bool = False
     words: tuple[Template, ...] | None = None
+    #: What stands around them, where that is not what stands around the case.
+    surroundings: Surroundings | None = None
     aspects: tuple[str, ...] = ("exit", "stdout", "stderr", "files")
     origin: str = ""
 
@@ -268,6 +306,12 @@ class Matrix(Struct, frozen=True, kw_only=True):
     origin: str = ""
     #: The derived family that this is; empty for a matrix that a spec writes out.
     family: str = ""
+
+    @property
+    def surroundings(self) -> tuple[Surroundings, ...]:
+        """What stands around each launch: of every step, and of what it is compared with."""
+        other = self.other.surroundings if self.other is not None else None
+        return (*(step.surroundings for step in self.steps), *([other] if other is not None else ()))
 
 
 class RefusalRules(Struct, frozen=True, kw_only=True):

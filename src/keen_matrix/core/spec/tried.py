@@ -19,9 +19,9 @@ from keen_matrix.core.expect.cascade import Cascade
 from keen_matrix.core.expect.forms.conditions import HoldsForm
 from keen_matrix.core.expect.forms.lines import LinesForm
 from keen_matrix.core.expect.forms.text import ContainsForm
-from keen_matrix.core.expressions import Expression, Scope, Template, called_functions
+from keen_matrix.core.expressions import Expression, Scope, Template, called_functions, words_of
 from keen_matrix.core.model.case import Case, case_scope
-from keen_matrix.core.model.spec import Matrix, Rule, Spec
+from keen_matrix.core.model.spec import REPLIES, Matrix, Rule, Spec
 from keen_matrix.core.structs import Struct, field, field_names, replace
 
 #: Vectors of a matrix that are tried: what fails in the first twenty is a slip in the spec, not a
@@ -153,7 +153,7 @@ def _has_expressions(spec: Spec, matrix: Matrix) -> bool:
     ]
     if matrix.family and spec.refusal is not None:
         rules = [*rules, spec.refusal.general, *spec.refusal.kinds.values()]
-    around = [template for step in matrix.steps for _, template in step.surroundings.templates]
+    around = [template for each in matrix.surroundings for _, template in each.templates]
     if any(True for step in matrix.steps for _ in step.line.fields()):
         return True
     return any(rule.when is not None for rule in rules) or any(
@@ -171,9 +171,13 @@ def _try_case(spec: Spec, matrix: Matrix, case: Case, trial: _MatrixTrial) -> No
     vectors = (case.argv, *(() if case.relation is not None else case.more))
     for number, argv in enumerate(vectors):
         scope = case_scope(case.named, argv, case.id, spec.here, {}, standing_at(case, number))
-        for _, template in matrix.steps[number].surroundings.templates:
+        compared = matrix.surroundings[1:] if case.relation is not None else ()
+        around = (matrix.steps[number].surroundings, *compared)
+        for name, template in (each for one in around for each in one.templates):
             if template.constant is None:
-                trial.attempt(template, "", partial(template.render, scope))
+                # Of replies a list gives as many.
+                filled = words_of if name == REPLIES else Template.render
+                trial.attempt(template, "", partial(filled, template, scope))
         _try_rules(rules_for(spec, matrix, case, number), scope, trial)
 
 

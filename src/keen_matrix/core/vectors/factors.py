@@ -218,7 +218,7 @@ def _placeholders(matrix: Matrix) -> tuple[dict[str, list[_Path]], set[str]]:
 
     visit(matrix.line, ())
     free = {name for name, paths in used.items() if () in paths}
-    templates = [template for step in matrix.steps for _, template in step.surroundings.templates]
+    templates = [template for around in matrix.surroundings for _, template in around.templates]
     templates += [*matrix.other.words] if matrix.other is not None and matrix.other.words is not None else []
     for template in templates:
         # What surrounds a case is there in every vector, so an axis that it names is too.

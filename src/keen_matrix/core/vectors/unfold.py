@@ -12,7 +12,7 @@ from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import FUNCTIONS, Scope, Template, words_of
 from keen_matrix.core.model.case import Case, Named, Standing
 from keen_matrix.core.model.relation import Relation, RelationName
-from keen_matrix.core.model.spec import Matrix, Reference, Spec
+from keen_matrix.core.model.spec import REPLIES, Matrix, Reference, Spec
 from keen_matrix.core.notation.nodes import Group, Sequence, Word
 from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.combine import rows_of
@@ -268,9 +268,10 @@ class CaseMaker:
         # leaves behind must not change what it does.
         if other.again:
             return Relation(name=name, fresh=(True, False, True), aspects=other.aspects), (argv, argv)
-        if other.words is not None:
+        if other.words is not None or other.surroundings is not None:
             scope = Scope({"here": self.spec.here, **values}, self._functions)
-            words = tuple(word for template in other.words for word in words_of(template, scope))
+            own = other.words is None
+            words = argv if own else tuple(w for each in other.words or () for w in words_of(each, scope))
             return Relation(name=name, fresh=(True, True), aspects=other.aspects), (words,)
         count = len(other.launchers)
         launchers = ("", *other.launchers)
@@ -324,7 +325,8 @@ class CaseMaker:
         for name, template in self._around:
             yield name
             try:
-                yield template.render(scope)
+                # Of replies a list gives as many.
+                yield repr(words_of(template, scope)) if name == REPLIES else template.render(scope)
             except ExpressionFault as error:
                 # Two cases that fail for different values are two cases.
                 yield str(error)
@@ -339,8 +341,8 @@ def _json_value(name: str, column: Any, level: int) -> str:
 def _varying_surroundings(matrix: Matrix) -> list[tuple[str, Template]]:
     return [
         (name, template)
-        for step in matrix.steps
-        for name, template in step.surroundings.templates
+        for around in matrix.surroundings
+        for name, template in around.templates
         if template.constant is None
     ]
 

@@ -105,6 +105,14 @@ def _seen_below(root: str, see: Callable[[os.DirEntry[str]], FileState]) -> Iter
                         directories.append(entry.path)
 
 
+def state_of(path: str) -> FileState | None:
+    """Return what is at a path now; None where nothing is."""
+    try:
+        return _state(path)
+    except OSError:
+        return None
+
+
 def _state(path: str) -> FileState:
     info = os.lstat(path)
     kind = _kind(info)

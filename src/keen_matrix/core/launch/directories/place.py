@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
 
 from keen_matrix.core.expressions import Template
 from keen_matrix.core.files import leaves_directory
@@ -11,14 +12,25 @@ from keen_matrix.core.launch.directories.file_states import (
     directory_state,
     file_changes,
     stamped_unread,
+    state_of,
     was_read,
 )
-from keen_matrix.core.launch.directories.surroundings import SurroundingsFault, TemplateScope, put_files
-from keen_matrix.core.launch.directories.trees import copy_inside, remove_tree
+from keen_matrix.core.launch.directories.surroundings import (
+    SurroundingsFault,
+    TemplateScope,
+    put_files,
+    put_now,
+)
+from keen_matrix.core.launch.directories.trees import copy_inside, directory_inside, remove_at, remove_tree
 from keen_matrix.core.launch.directories.working import CaseDirectories
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.record import FileChange
 from keen_matrix.core.model.spec import Put
+
+
+def _directories_above(name: str) -> Iterator[str]:
+    while name := os.path.dirname(name):
+        yield name
 
 
 class CasePlace:
@@ -83,6 +95,40 @@ class CasePlace:
             self._stamped = stamped_unread(work, self._put)
         finally:
             os.close(work)
+
+    def change(
+        self, written: tuple[tuple[Template, Put], ...], removed: list[str], case: TemplateScope
+    ) -> None:
+        """Write and remove files while a program runs; what it then finds is as if it had been
+        there before. Raises OSError, ExpressionFault, SurroundingsFault."""
+        if not self._fresh:
+            raise SurroundingsFault("files are only changed in a directory of the case's own")
+        self.directories.touched()
+        put_now(written, case, self.directories)
+        for name in removed:
+            self._remove(name)
+        names = [os.path.normpath(template.render(case.scope)) for template, _ in written]
+        # with the directories that were made for them
+        above = {part for name in names for part in _directories_above(name)}
+        for name in [*names, *(above - {*self._put}), *map(os.path.normpath, removed)]:
+            now = state_of(os.path.join(self.directories.work, name))
+            if now is None:
+                self._put.pop(name, None)
+            else:
+                self._put[name] = now
+
+    def _remove(self, name: str) -> None:
+        """Remove one file or directory. Raises OSError or SurroundingsFault."""
+        if leaves_directory(name):
+            raise SurroundingsFault(f"the file name {name!r} leads out of the case's directory")
+        work = self.directories.open_work()
+        try:
+            with directory_inside(work, name, make=False) as (directory, last):
+                reason = remove_at(directory, last)
+        finally:
+            os.close(work)
+        if reason:
+            raise SurroundingsFault(f"{name} could not be removed: {reason}")
 
     def look(self, outcome: Outcome, since_ns: int, *, first: bool, compared: bool) -> None:
         """Write into an outcome what the case's launches since a moment did to the directory.

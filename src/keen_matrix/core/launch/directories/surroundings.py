@@ -8,10 +8,10 @@ import errno
 import os
 import shlex
 import stat
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from keen_matrix.core.expressions import Scope, Template
+from keen_matrix.core.expressions import Scope, Template, words_of
 from keen_matrix.core.files import leaves_directory
 from keen_matrix.core.launch.directories.file_states import FileState, snapshot
 from keen_matrix.core.launch.directories.trees import (
@@ -24,9 +24,13 @@ from keen_matrix.core.launch.directories.trees import (
 from keen_matrix.core.launch.directories.working import CaseDirectories
 from keen_matrix.core.launch.environment import find_program
 from keen_matrix.core.launch.process.dialogue import Answering
-from keen_matrix.core.launch.start import Command, Start, Stopping, TerminalSetup
-from keen_matrix.core.model.spec import Put, Stdin, Stop, Surroundings
+from keen_matrix.core.launch.start import Start, Stopping, TerminalSetup
+from keen_matrix.core.model.command import Command
+from keen_matrix.core.model.signals import signal_number
+from keen_matrix.core.model.spec import Put, Reply, Stdin, Stop, Surroundings
 from keen_matrix.core.structs import replace
+
+FEEDER_NOT_FOUND = "the command that feeds standard input cannot be launched"
 
 
 class TemplateScope(NamedTuple):
@@ -60,8 +64,15 @@ def environment_of(
 def is_constant(around: Surroundings) -> bool:
     """Tell whether surroundings are the same for every case, so that what starts one starts all."""
     # Whatever is read, typed or timed differs from case to case, or is opened again for each.
-    plain = around.stdin is None and not (around.terminal or around.dialogue or around.stop)
-    return plain and all(template is None or template.constant is not None for _, template in around.env)
+    return not _is_particular(around) and all(
+        template is None or template.constant is not None for _, template in around.env
+    )
+
+
+def _is_particular(around: Surroundings) -> bool:
+    """Tell whether a launch gets more than an environment and files."""
+    more = around.terminal or around.dialogue or around.stop or around.meanwhile
+    return around.stdin is not None or bool(more)
 
 
 def start_of(
@@ -76,7 +87,7 @@ def start_of(
         timeout=around.timeout,
         joined=around.joined,
     )
-    if around.stdin is None and not (around.terminal or around.dialogue or around.stop):
+    if not _is_particular(around):
         return start  # by far the commonest
     stdin, screen = around.stdin or Stdin(), around.terminal
     return replace(
@@ -84,35 +95,72 @@ def start_of(
         stdin=_input(stdin, case),
         closed=stdin.closed,
         silent=stdin.silent,
-        chain=tuple(_command(words, case, env) for words in stdin.chain),
-        terminal=TerminalSetup(screen.columns, screen.rows, screen.stderr_apart, screen.echo)
+        chain=tuple(found_command(words, case, env, FEEDER_NOT_FOUND) for words in stdin.chain),
+        terminal=TerminalSetup(
+            screen.columns, screen.rows, screen.stderr_apart, screen.echo, screen.stdin_apart
+        )
         if screen
         else None,
-        dialogue=tuple(
-            Answering(
-                prompt=_bytes(each.prompt, case.scope),
-                reply=_bytes(each.reply, case.scope),
-                within=each.within,
-            )
-            for each in around.dialogue
-        ),
+        dialogue=tuple(answer for each in around.dialogue for answer in _answers(each, case.scope)),
+        beyond=_beyond(around.dialogue, case.scope),
+        may_ask_more=bool(around.dialogue) and around.dialogue[-1].until_end,
         stop=_stopping(around.stop, case.scope) if around.stop else None,
     )
 
 
+def _answers(asked: Reply, scope: Scope) -> Iterator[Answering]:
+    """Yield the prompts and replies of one entry of a dialogue. Raises ExpressionFault."""
+    for reply in replies_of(asked, scope):
+        yield Answering(
+            prompt=rendered_bytes(asked.prompt, scope),
+            reply=reply.encode("utf-8", "surrogateescape"),
+            within=asked.within,
+            is_pattern=asked.is_list,
+        )
+
+
+def replies_of(asked: Reply, scope: Scope) -> list[str]:
+    """Return the replies of one entry of a dialogue: a field that is a list gives as many. Raises
+    ExpressionFault."""
+    if not asked.is_list:
+        return [each.render(scope) for each in asked.replies]
+    return [word for each in asked.replies for word in words_of(each, scope)]
+
+
+def _beyond(dialogue: tuple[Reply, ...], scope: Scope) -> Answering | None:
+    """Return the prompt that would ask for a reply more than there are; None where the last is
+    known by its text, or the program may go on asking."""
+    if not dialogue or not dialogue[-1].is_list:
+        return None
+    last = dialogue[-1]
+    return Answering(prompt=rendered_bytes(last.prompt, scope), within=last.within, is_pattern=True)
+
+
 def _stopping(stop: Stop, scope: Scope) -> Stopping:
     moments = (("stdout", stop.when_stdout), ("stderr", stop.when_stderr))
-    texts = ((stream, _bytes(text, scope)) for stream, text in moments if text is not None)
-    return Stopping(signal=stop.signal, after=stop.after, when=tuple(texts))
+    texts = ((stream, rendered_bytes(text, scope)) for stream, text in moments if text is not None)
+    return Stopping(
+        signal=signal_of(stop.signal, scope), alone=stop.alone, after=stop.after, when=tuple(texts)
+    )
 
 
-def _bytes(template: Template, scope: Scope) -> bytes:
+def signal_of(template: Template, scope: Scope) -> int:
+    """Return the number of a signal. Raises ExpressionFault or SurroundingsFault."""
+    name = template.render(scope)
+    try:
+        return signal_number(int(name) if name.isdecimal() else name)
+    except ValueError as error:
+        raise SurroundingsFault(f"{name!r} is no signal: {error}") from None
+
+
+def rendered_bytes(template: Template, scope: Scope) -> bytes:
+    """Return a text, filled in, as bytes. Raises ExpressionFault."""
     return template.render(scope).encode("utf-8", "surrogateescape")
 
 
 def _input(stdin: Stdin, case: TemplateScope) -> bytes:
     if stdin.text is not None:
-        return _bytes(stdin.text, case.scope)
+        return rendered_bytes(stdin.text, case.scope)
     if stdin.file is None:
         return b""
     path = os.path.join(case.here, stdin.file.render(case.scope))
@@ -127,12 +175,16 @@ def _input(stdin: Stdin, case: TemplateScope) -> bytes:
         raise SurroundingsFault(f"{path}, which should be standard input, cannot be read: {reason}") from None
 
 
-def _command(words: tuple[Template, ...], case: TemplateScope, env: Mapping[str, str]) -> Command:
+def found_command(
+    words: tuple[Template, ...], case: TemplateScope, env: Mapping[str, str], why_not: str
+) -> Command:
+    """Return how a command of a spec is started. Raises ExpressionFault, and SurroundingsFault,
+    beginning with `why_not`, where it is not found."""
     rendered = tuple(word.render(case.scope) for word in words)
     # In the case's own PATH: what feeds the program is found where the program would find it.
     file, reason = find_program(rendered[0], env.get("PATH"), case.here)
     if reason:
-        raise SurroundingsFault(f"the command that feeds standard input cannot be launched: {reason}")
+        raise SurroundingsFault(f"{why_not}: {reason}")
     return Command(file, rendered)
 
 
@@ -158,6 +210,13 @@ def put_files(
         return {}
     # The directory is dirty from here on, also when the third of five files cannot be put there.
     places.touched()
+    put_now(files, case, places)
+    # Looked at again and not worked out: modes follow the umask, and some systems round times.
+    return snapshot(places.work)
+
+
+def put_now(files: tuple[tuple[Template, Put], ...], case: TemplateScope, places: CaseDirectories) -> None:
+    """Put files in place. Raises ExpressionFault or SurroundingsFault."""
     work = places.open_work()
     try:
         for template, put in files:
@@ -173,8 +232,6 @@ def put_files(
                 raise SurroundingsFault(f"{name} could not be put in place: {_put_reason(error)}") from None
     finally:
         os.close(work)
-    # Looked at again and not worked out: modes follow the umask, and some systems round times.
-    return snapshot(places.work)
 
 
 def _put_reason(error: Exception) -> str:
@@ -205,7 +262,7 @@ def _put_one(put: Put, name: str, directory: int, last: str, case: TemplateScope
         content = (
             put.data
             if put.data is not None
-            else _bytes(put.text, case.scope)
+            else rendered_bytes(put.text, case.scope)
             if put.text is not None
             else b""
         )

@@ -256,10 +256,9 @@ def directory_inside(root: int, name: str, *, make: bool = True) -> Iterator[tup
 
 def open_new(name: str, at: int, mode: int = 0o666) -> int:
     """Return a descriptor to write a regular file in an open directory, emptied when it is there.
-    Raises OSError for a link."""
-    return os.open(
-        name, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, mode, dir_fd=at
-    )
+    Raises OSError for a link, and for a named pipe that nobody reads, which would hold us."""
+    how = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC | os.O_NONBLOCK
+    return os.open(name, how, mode, dir_fd=at)
 
 
 def copy_file(source: int, name: str, at: int) -> None:

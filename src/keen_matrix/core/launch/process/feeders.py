@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import shlex
 import signal
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,7 @@ from keen_matrix.core.model.outcome import Feeding
 
 if TYPE_CHECKING:
     from keen_matrix.core.launch.start import Start
+    from keen_matrix.core.model.command import Command
 
 #: Seconds that they may go on after the program has ended.
 FEEDERS_GRACE = 0.1
@@ -56,30 +58,48 @@ class Feeders:
         if kind is not None:
             self.end()
 
+    def start_beside(self, start: Start, command: Command) -> str:
+        """Start a command that neither reads nor is read, where the program started; return why it
+        could not be."""
+        self.ends.append(Feeding(name=shlex.join(command.words)))
+        nowhere = os.open(os.devnull, os.O_WRONLY | os.O_CLOEXEC)
+        try:
+            os.chdir(start.directory)
+            self._spawn(start, command, -1, nowhere)
+        except OSError as error:
+            self.ends.pop()
+            return error.strerror or str(error)
+        finally:
+            os.close(nowhere)
+        return ""
+
     def _start_one(self, start: Start, number: int, source: int, sink: int) -> None:
-        file, words = start.chain[number]
+        command = start.chain[number]
+        try:
+            self._spawn(start, command, source, sink)
+        except OSError as error:
+            text = f"the command {command.words[0]} that feeds standard input: {error.strerror}"
+            raise OSError(error.errno, text) from None
+
+    def _spawn(self, start: Start, command: Command, source: int, sink: int) -> None:
         # The first command of a chain has nothing to read; it must not get what our own standard
         # input is.
         nothing = (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)
-        try:
-            self.pids.append(
-                os.posix_spawn(
-                    file,
-                    list(words),
-                    start.env,
-                    file_actions=[
-                        nothing if source < 0 else (os.POSIX_SPAWN_DUP2, source, 0),
-                        (os.POSIX_SPAWN_DUP2, sink, 1),
-                        (os.POSIX_SPAWN_OPEN, 2, os.devnull, os.O_WRONLY, 0),
-                    ],
-                    setsid=True,
-                    setsigmask=[],
-                    setsigdef=RESTORED,
-                )
+        self.pids.append(
+            os.posix_spawn(
+                command.file,
+                list(command.words),
+                start.env,
+                file_actions=[
+                    nothing if source < 0 else (os.POSIX_SPAWN_DUP2, source, 0),
+                    (os.POSIX_SPAWN_DUP2, sink, 1),
+                    (os.POSIX_SPAWN_OPEN, 2, os.devnull, os.O_WRONLY, 0),
+                ],
+                setsid=True,
+                setsigmask=[],
+                setsigdef=RESTORED,
             )
-        except OSError as error:
-            text = f"the command {words[0]} that feeds standard input: {error.strerror}"
-            raise OSError(error.errno, text) from None
+        )
 
     def reap(self) -> None:
         """Take the ends of those that have ended; never waits."""

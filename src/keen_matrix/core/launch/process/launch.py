@@ -28,6 +28,7 @@ from collections.abc import Callable, Sequence
 from keen_matrix.core.launch.process.capture import Capture
 from keen_matrix.core.launch.process.dialogue import Dialogue
 from keen_matrix.core.launch.process.feeders import Feeders
+from keen_matrix.core.launch.process.meanwhile import Happening, Happenings
 from keen_matrix.core.launch.process.outputs import Outputs
 from keen_matrix.core.launch.process.plumbing import Plumbing, make_plumbing
 from keen_matrix.core.launch.process.starters import Running, Starter, signal_group
@@ -37,6 +38,7 @@ from keen_matrix.core.launch.process.system import NOT_WATCHED, Poller, System
 from keen_matrix.core.launch.process.waiting import waits_for_input
 from keen_matrix.core.launch.start import Start, Stopping
 from keen_matrix.core.model.outcome import Outcome
+from keen_matrix.core.model.signals import signal_name
 
 #: Reads of each stream once the program has ended: what it left in a pipe, which it may have made
 #: larger, fits in them.
@@ -44,6 +46,8 @@ READS_AT_END = 20
 #: Seconds until a program is looked at, whether it waits for input that never comes, and the most
 #: between two such looks, which come when it has run twice as long.
 FIRST_LOOK, LOOK_SECONDS = 0.02, 0.1
+#: Seconds after which a program is taken to wait for more input where the system does not tell.
+UNSEEN_WAIT = 0.5
 #: How often a program is asked whether it has ended while there is no descriptor to spare that
 #: would tell.
 ASK_SECONDS = 0.005
@@ -63,6 +67,8 @@ class Launch:
         self.outcome = Outcome()
         self.machine = Machine()
         self.feeders = Feeders()
+        #: Commands that run beside the program.
+        self.beside = Feeders()
         self._capture = Capture(cap)
         #: The moments of its start, and at which it is overdue.
         self.started = self._end = 0.0
@@ -72,7 +78,13 @@ class Launch:
         #: Whether the program itself has ended.
         self.has_exited = False
         self._dialogue: Dialogue | None = None
+        self._may_ask_more = False
+        #: Whether its standard input ends only once it waits for more than there is.
+        self._ends_input = False
         self._stop: Stopping | None = None
+        self._meanwhile: Happenings | None = None
+        #: The start that it had, for commands that run beside it.
+        self._start: Start | None = None
         #: The kernel's name of a standard input on which nothing will ever come.
         self._pipe = ""
         #: When the program is next looked at, whether it waits for that.
@@ -141,7 +153,7 @@ class Launch:
         finally:
             plumbing.close_theirs()
         self.running, self.pid = running, running.pid
-        stays_open = bool(start.dialogue) or start.silent
+        stays_open = bool(start.dialogue or start.beyond) or start.silent
         self._stdin = StandardInput(plumbing, self._poller, stays_open=stays_open)
         # From here on the deadline stands, whatever fails below: no program is ever without one.
         self._end = self.machine.deadline = self.started + start.timeout
@@ -155,17 +167,31 @@ class Launch:
 
     def _watch_input(self, start: Start) -> None:
         """Look for a program that waits for input, and for its prompts, where that is asked for."""
-        if start.silent and self._system.sees_calls and self._stdin is not None and self._stdin.fd >= 0:
+        self._ends_input = start.beyond is not None
+        if start.silent or (self._ends_input and not start.dialogue):
+            self._look_for_waiting(self.started)
+        if start.meanwhile:
+            self._start, self._meanwhile = start, Happenings(start.meanwhile, self.started)
+            self._plan_end()
+        self._may_ask_more = start.may_ask_more
+        if start.dialogue or start.stop or start.beyond:
+            self._stop = start.stop
+            texts = start.stop.when if start.stop is not None else ()
+            self._dialogue = Dialogue(start.dialogue, texts, self.started, start.beyond)
+            self._plan_end()
+
+    def _look_for_waiting(self, now: float) -> None:
+        """Look from now on whether the program waits for its standard input."""
+        if self._stdin.fd < 0 or self._stdin.terminal >= 0:
+            return
+        if self._system.sees_calls:
             # The kernel names a pipe alike at both ends, and that is how a process blocked on it is
             # known.
             self._pipe = os.readlink(f"/proc/self/fd/{self._stdin.fd}")
-            self._look_at = self.started + FIRST_LOOK
-            self._plan_end()
-        if start.dialogue or start.stop:
-            self._stop = start.stop
-            texts = start.stop.when if start.stop is not None else ()
-            self._dialogue = Dialogue(start.dialogue, texts, self.started)
-            self._plan_end()
+            self._look_at = now + FIRST_LOOK
+        elif self._ends_input:
+            self._look_at = now + UNSEEN_WAIT
+        self._plan_end()
 
     def _watch_end(self, running: Running) -> None:
         """Be told of the program's end by a descriptor, where the system has one to spare."""
@@ -215,8 +241,11 @@ class Launch:
             if not self.outcome.flooded:
                 self.outcome.flooded = stream
                 self._kill(Event.FLOOD)
-        elif self._dialogue is not None:
-            self._hear(self._dialogue, stream, chunk)
+        else:
+            if self._dialogue is not None:
+                self._hear(self._dialogue, stream, chunk)
+            if self._meanwhile is not None and not self.has_exited:
+                self._happen(self._meanwhile.feed(stream, chunk, now))
         if self._live is not None:
             self._live(stream, chunk, time.monotonic() - self.started)
         return True
@@ -228,11 +257,40 @@ class Launch:
             # Standard input may only be closed after the reply after which no prompt is waited for
             # any more.
             last = number == len(heard.replies) and dialogue.waited_for is None
-            self._stdin.reply(reply + b"\n", last=last)
+            # Closed at once, it would let the program run past a prompt that is one too many before
+            # we have seen it.
+            self._stdin.reply(reply + b"\n", last=last and not self._ends_input)
+            if last and self._ends_input:
+                self._look_for_waiting(time.monotonic())
+        if heard.asked_more:
+            self.outcome.asked_more = not self._may_ask_more
+            self._stdin.end_typing()
         if heard.replies and self.machine.state is State.RUNNING:
             self._plan_end()
         if heard.stops and self._stop is not None:
             self._send_stop(self._stop)
+
+    def _happen(self, happening: Happening | None) -> None:
+        """Do what happens now, and what is due at once after it."""
+        while happening is not None and self._meanwhile is not None and self._start is not None:
+            missed = happening.change() if happening.change is not None else ""
+            if happening.command is not None:
+                missed = self.beside.start_beside(self._start, happening.command) or missed
+            if missed:
+                self.outcome.missed.append((happening.name, missed))
+            if happening.signal:
+                self._signal(happening.signal, alone=happening.alone)
+            happening = self._meanwhile.due(time.monotonic())
+        if self._meanwhile is not None and self.machine.state is State.RUNNING:
+            self._plan_end()
+
+    def _signal(self, number: int, *, alone: bool) -> None:
+        """Send the program a signal, or its whole group."""
+        if not alone:
+            signal_group(self.pid, number)
+        elif not self.has_exited:  # its number is its own until it is waited for
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.kill(self.pid, number)
 
     def _plan_end(self) -> None:
         """Wake up at the end, or earlier when a prompt is overdue or the program is to be
@@ -244,6 +302,8 @@ class Launch:
             moments.append(self._dialogue.overdue_at)
         if self._stop is not None and self._stop.after is not None:
             moments.append(self.started + self._stop.after)
+        if self._meanwhile is not None:
+            moments.append(self._meanwhile.due_at)
         self.machine.deadline = min(moments)
 
     @property
@@ -258,6 +318,7 @@ class Launch:
     def reap(self) -> None:
         """Ask whether the program has ended; never waits."""
         self.feeders.reap()
+        self.beside.reap()
         if self.running is None or self.finished or self.has_exited:
             return
         if self.running.has_ended():
@@ -277,6 +338,8 @@ class Launch:
         if state is State.RUNNING:
             if now >= self._look_at:
                 self._look(now)
+            if self._meanwhile is not None and now < self._end:
+                self._happen(self._meanwhile.due(now))
             if self.machine.state is State.RUNNING:
                 self._plan_end()
                 if now >= self.machine.deadline:
@@ -295,7 +358,14 @@ class Launch:
         """End a program that waits for input, which never comes: that is its answer to the
         vector."""
         self._look_at = now + min(LOOK_SECONDS, now - self.started)
-        if not waits_for_input(self.pid, self._pipe):
+        if self._pipe and not waits_for_input(self.pid, self._pipe):
+            return
+        if self._ends_input:
+            # All that it printed before is there to be read, a prompt among it perhaps.
+            for fd in self._outputs.ready():
+                self._read(fd)
+            self._look_at = math.inf
+            self._stdin.close()
             return
         self.outcome.waits = True
         self._look_at = math.inf
@@ -325,7 +395,7 @@ class Launch:
         # Once is enough: a text that says when to stop may come again.
         self._stop = None
         self.outcome.stopped = stop.signal
-        signal_group(self.pid, stop.signal)
+        self._signal(stop.signal, alone=stop.alone)
         self.machine.move(Event.STOP, time.monotonic())
 
     def _kill(self, event: Event) -> None:
@@ -381,12 +451,14 @@ class Launch:
         running, outcome, capture = self.running, self.outcome, self._capture
         exited = self.has_exited
         # How a feeder ended is part of the outcome; most end with the pipe that they write to.
-        if self.feeders.pids:
-            if not self.feeders.are_done(now):
+        if self.feeders.pids or self.beside.pids:
+            # Each is asked: the grace of both begins here.
+            if not all([self.feeders.are_done(now), self.beside.are_done(now)]):
                 self.machine.move(Event.FED, now)
                 self.machine.deadline = now + FEEDERS_STEP
                 return
             self.feeders.end()
+            self.beside.end()
         if running is None:
             return
         if not self._system.subreaper:
@@ -398,16 +470,32 @@ class Launch:
         # else's.
         running.finish(outcome, ended=exited)
         outcome.feeders = self.feeders.ends
+        if self._meanwhile is not None:
+            self._tell_missed(self._meanwhile)
         if self._dialogue is not None:
             waited = self._dialogue.waited_for
             # It ended on its own before it asked: that is no timeout, and no answer either.
             if not outcome.timed_out and outcome.unasked is None and waited is not None:
-                outcome.unasked = waited.prompt
+                # Of a list every other expectation can be checked all the same.
+                if waited.is_pattern:
+                    outcome.unused_replies = self._dialogue.unused
+                else:
+                    outcome.unasked = waited.prompt
             outcome.conversation = self._dialogue.conversation
         outcome.stdout, outcome.stderr = capture.finish("stdout"), capture.finish("stderr")
         outcome.stdout_bytes, outcome.stderr_bytes = (capture.sizes["stdout"], capture.sizes["stderr"])
         outcome.arrivals = capture.arrivals
         self.machine.move(Event.DONE, now)
+
+    def _tell_missed(self, meanwhile: Happenings) -> None:
+        """Write what did not happen, or went wrong, while the program ran."""
+        missed = self.outcome.missed
+        for each in self.beside.ends:
+            if each.exit:
+                missed.append((each.name, f"exit {each.exit}"))
+            elif each.signal and each.signal != signal.SIGPIPE:
+                missed.append((each.name, f"signal {signal_name(each.signal)}"))
+        missed += [(each.name, "") for each in meanwhile.waiting]
 
     def abort(self) -> None:
         """End the program at once and forget about it: the run is over."""
@@ -418,6 +506,7 @@ class Launch:
         self._outputs.close_all()
         self._stdin.close()
         self.feeders.end()
+        self.beside.end()
         _wait_briefly(self.pid)
         self.machine.state = State.FINISHED
 

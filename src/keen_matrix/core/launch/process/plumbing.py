@@ -34,8 +34,10 @@ class Plumbing(Struct):
     writing: int = -1
     #: What is written there first.
     text: bytes = b""
-    #: Our end of the terminal, to which replies are written.
+    #: Our end of the terminal, to which replies are written; -1 where standard input is a pipe.
     terminal: int = -1
+    #: Whether standard input is `stdin` beside a terminal.
+    stdin_apart: bool = False
     #: The program's standard input: a descriptor, EMPTY or CLOSED.
     stdin: int = EMPTY
     stdout: int = -1
@@ -68,15 +70,20 @@ def make_plumbing(made: Plumbing, start: Start) -> None:
     if start.terminal is not None:
         _make_terminal(made, start, start.terminal)
         return
+    _make_input(made, start)
     made.stdout = _output(made, "stdout")
     # one pipe keeps the order in which a program writes; two cannot tell it
     made.stderr = made.stdout if start.joined else _output(made, "stderr")
+
+
+def _make_input(made: Plumbing, start: Start) -> None:
+    """Make the pipe of standard input, where anything is written there."""
     if start.chain:
         # Both ends go to others: what feeds the program writes to it directly, and we do not stand
         # between.
         made.stdin, made.sink = os.pipe()
         made.theirs += (made.stdin, made.sink)
-    elif start.stdin or start.dialogue or start.silent:
+    elif start.stdin or start.dialogue or start.beyond or start.silent:
         made.stdin, made.writing = os.pipe()
         made.theirs.append(made.stdin)
         made.ours.append(made.writing)
@@ -102,8 +109,8 @@ def _make_terminal(made: Plumbing, start: Start, screen: TerminalSetup) -> None:
 
     Its settings are a terminal's except for two: typed text is echoed only if asked for, and a
     newline stays a newline, so that what comes is what the program printed."""
-    made.terminal, slave = os.openpty()
-    made.ours.append(made.terminal)
+    ours, slave = os.openpty()
+    made.ours.append(ours)
     made.theirs.append(slave)
     settings = termios.tcgetattr(slave)
     settings[tty.OFLAG] &= ~termios.ONLCR
@@ -112,11 +119,16 @@ def _make_terminal(made: Plumbing, start: Start, screen: TerminalSetup) -> None:
     termios.tcsetattr(slave, termios.TCSANOW, settings)
     size = struct.pack("HHHH", screen.rows, screen.columns, 0, 0)  # ioctl_tty(2)
     fcntl.ioctl(slave, termios.TIOCSWINSZ, size)
-    os.set_blocking(made.terminal, False)
-    made.streams[made.terminal] = "stdout"
+    os.set_blocking(ours, False)
+    made.streams[ours] = "stdout"
     made.screen = os.ttyname(slave)
     if screen.stderr_apart:
         made.stderr = _output(made, "stderr")
+    if screen.stdin_apart:
+        made.stdin_apart = True
+        _make_input(made, start)
+        return
+    made.terminal = ours
     if start.stdin:
         # a copy, since it is closed once all is written while the terminal stays
         made.writing = os.dup(made.terminal)

@@ -96,8 +96,18 @@ class Cold:
 
 def _actions(plumbing: Plumbing) -> list[tuple[int | str, ...]]:
     """Return what a child does with its descriptors before it becomes the program."""
+    first: tuple[int | str, ...] = (os.POSIX_SPAWN_DUP2, plumbing.stdin, 0)
+    if plumbing.stdin == EMPTY:
+        first = (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)
+    elif plumbing.stdin == CLOSED:
+        first = (os.POSIX_SPAWN_CLOSE, 0)
     if plumbing.screen:
-        second = 0 if plumbing.stderr < 0 else plumbing.stderr
+        second = 1 if plumbing.stderr < 0 else plumbing.stderr
+        # Read as well as written: a program may ask its terminal for a password while standard
+        # input is a pipe.
+        screen = (os.POSIX_SPAWN_OPEN, 1, plumbing.screen, os.O_RDWR, 0)
+        if plumbing.stdin_apart:
+            return [first, screen, (os.POSIX_SPAWN_DUP2, second, 2)]
         return [
             # Opened by the child and not handed to it: in a new session the first terminal that is
             # opened becomes the controlling one.
@@ -105,11 +115,6 @@ def _actions(plumbing: Plumbing) -> list[tuple[int | str, ...]]:
             (os.POSIX_SPAWN_DUP2, 0, 1),
             (os.POSIX_SPAWN_DUP2, second, 2),
         ]
-    first: tuple[int | str, ...] = (os.POSIX_SPAWN_DUP2, plumbing.stdin, 0)
-    if plumbing.stdin == EMPTY:
-        first = (os.POSIX_SPAWN_OPEN, 0, os.devnull, os.O_RDONLY, 0)
-    elif plumbing.stdin == CLOSED:
-        first = (os.POSIX_SPAWN_CLOSE, 0)
     return [first, (os.POSIX_SPAWN_DUP2, plumbing.stdout, 1), (os.POSIX_SPAWN_DUP2, plumbing.stderr, 2)]
 
 

@@ -6,7 +6,7 @@ import contextlib
 import os
 import select
 
-from keen_matrix.core.launch.process.plumbing import Plumbing
+from keen_matrix.core.launch.process.plumbing import END_OF_FILE, Plumbing
 from keen_matrix.core.launch.process.system import NOT_WATCHED, Poller
 
 #: Bytes offered at a time; a pipe takes what it has room for.
@@ -63,6 +63,14 @@ class StandardInput:
                 self._left = memoryview(bytes(self._left) + text)
                 self._stays_open = not last
                 self.feed()
+
+    def end_typing(self) -> None:
+        """Have the input end: a terminal by what is typed there, a pipe by being closed."""
+        if self.terminal >= 0:
+            self.reply(END_OF_FILE, last=True)
+        elif not self._left:
+            self.close()
+        self._stays_open = False
 
     def close(self) -> None:
         """Close it; a second time does nothing."""

@@ -32,6 +32,8 @@ class Shared(Struct, frozen=True, kw_only=True):
     checker: CaseChecker
     timer: CheckTimer
     steps: Mapping[int, tuple[Step, ...]]
+    #: What a launch is made of that a case is compared with, where it is not the case's own.
+    others: Mapping[int, Step]
     names: Mapping[int, str]
     #: The steps and the name of each matrix, and whether its cases have directories of their own,
     #: by its index.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from keen_matrix.core.expressions import Scope
+from keen_matrix.core.launch.directories.changes import happening_of
 from keen_matrix.core.launch.directories.place import CasePlace
 from keen_matrix.core.launch.directories.surroundings import (
     TemplateScope,
@@ -12,9 +13,10 @@ from keen_matrix.core.launch.directories.surroundings import (
     start_of,
 )
 from keen_matrix.core.launch.process.starters import WarmStarts
-from keen_matrix.core.launch.start import Command, Start
+from keen_matrix.core.launch.start import Start
 from keen_matrix.core.launch.workers.case_run import CaseRun, Shared, StepLaunch
 from keen_matrix.core.model.case import Case
+from keen_matrix.core.model.command import Command
 from keen_matrix.core.model.spec import Step
 from keen_matrix.core.structs import replace
 
@@ -25,6 +27,7 @@ class StepStarts:
 
     def __init__(self, shared: Shared, place: CasePlace) -> None:
         self._plan, self._steps, self._place = shared.plan, shared.steps, place
+        self._others = shared.others
         plan = shared.plan
         self._warm = WarmStarts(plan.warm, plan.environment) if plan.warm is not None else None
         self._starts_in = ""
@@ -78,7 +81,11 @@ class StepStarts:
             else self.command(case, step.number)
         )
         filling = TemplateScope(scope, plan.spec.here)
-        return start_of(command, env, self._place.start_directory, around, filling)
+        start = start_of(command, env, self._place.start_directory, around, filling)
+        if not around.meanwhile:
+            return start
+        happenings = tuple(happening_of(each, filling, env, self._place) for each in around.meanwhile)
+        return replace(start, meanwhile=happenings)
 
     def _starts_where(self, spec_step: Step, scope: Scope) -> str:
         """Return the directory that a launch of a step starts in."""
@@ -114,8 +121,11 @@ class StepStarts:
 
     def _spec_step(self, case: Case, number: int) -> Step:
         """Return the step of the spec that a launch belongs to: launches that are compared are all
-        of the first."""
-        return self._steps[case.matrix][0 if case.relation is not None else number]
+        of the first, or as the comparison has them."""
+        if case.relation is None:
+            return self._steps[case.matrix][number]
+        first = self._steps[case.matrix][0]
+        return self._others.get(case.matrix, first) if number else first
 
     def close(self) -> None:
         """End the keeper, if there is one: another is started when it is needed."""

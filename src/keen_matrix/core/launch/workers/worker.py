@@ -16,6 +16,7 @@ import select
 import socket
 import time
 import traceback
+from collections.abc import Sequence
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expect.checking import CaseChecker
@@ -31,6 +32,8 @@ from keen_matrix.core.launch.workers.handover import take_over
 from keen_matrix.core.launch.workers.outbox import Outbox
 from keen_matrix.core.launch.workers.runners import MOST_SETTLED, Runners
 from keen_matrix.core.launch.workers.wire import Plan, pack_fault, pack_live, pack_ready
+from keen_matrix.core.model.spec import Matrix, Step
+from keen_matrix.core.structs import replace
 
 #: Objects made before those in circles are looked for: cases leave few.
 GARBAGE_THRESHOLD = 20_000
@@ -74,6 +77,7 @@ class CaseWorker:
             checker=checker,
             timer=self._timer,
             steps={matrix.index: matrix.steps for matrix in matrices},
+            others=_others(matrices),
             names={matrix.index: matrix.name for matrix in matrices},
             fresh={matrix.index: matrix.bounds.fresh_directory for matrix in matrices},
             alone=plan.jobs == 1,
@@ -237,6 +241,16 @@ def _tell_fault(control: socket.socket, text: str) -> None:
     another."""
     with contextlib.suppress(OSError):
         control.sendall(pack_fault(text))
+
+
+def _others(matrices: Sequence[Matrix]) -> dict[int, Step]:
+    """Return the step of the launch that cases are compared with, by matrix, where what stands
+    around it is its own."""
+    return {
+        matrix.index: replace(matrix.steps[0], surroundings=matrix.other.surroundings)
+        for matrix in matrices
+        if matrix.other is not None and matrix.other.surroundings is not None
+    }
 
 
 def main() -> None:

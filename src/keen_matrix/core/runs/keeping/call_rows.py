@@ -55,6 +55,9 @@ class _CallShape(NamedTuple):
     has_stdin: bool
     stdin_file: str | None
     files: tuple[tuple[str, str], ...]
+    terminal: bool
+    replies: tuple[tuple[str, str], ...]
+    asks_on: bool
 
 
 def matrices_of(
@@ -70,8 +73,7 @@ def matrices_of(
         if each.record.files or not is_short(each.record, here):
             alone.append(each)
         else:
-            shape = _CallShape(len(call.words), call.env, call.stdin is not None, call.stdin_file, call.files)
-            shapes.setdefault(shape, []).append(each)
+            shapes.setdefault(_shape_of(call), []).append(each)
     used, parts, names = set(taken), list[str](), list[str]()
     files: dict[str, str] = {}
 
@@ -91,9 +93,23 @@ def matrices_of(
     return "\n".join(parts), files, names
 
 
+def _shape_of(call: Call) -> _CallShape:
+    return _CallShape(
+        len(call.words),
+        call.env,
+        call.stdin is not None,
+        call.stdin_file,
+        call.files,
+        call.terminal,
+        call.replies,
+        call.asks_on,
+    )
+
+
 def _name_of(shape: _CallShape) -> str:
     more = [f"{key}={value}" for key, value in shape.env]
     more += ["input"] if shape.has_stdin or shape.stdin_file else []
+    more += ["replies"] if shape.replies else ["a terminal"] if shape.terminal else []
     return count_words(shape.words) + (f", with {', '.join(more)}" if more else "")
 
 
@@ -144,7 +160,25 @@ def around_lines(call: Call | _CallShape, here: str) -> list[str]:
     if call.stdin_file is not None:
         file = os.path.relpath(os.path.abspath(call.stdin_file), here)
         lines.append(f"stdin.file = {toml_text(literal(file))}")
+    if call.terminal:
+        lines.append("terminal = { columns = 80, rows = 24 }")
+    if call.replies:
+        lines.append(dialogue_line(call.replies, asks_on=call.asks_on))
     return lines
+
+
+def dialogue_line(replies: Sequence[tuple[str, str]], *, asks_on: bool = False) -> str:
+    """Return prompts and their replies as a line of a matrix. `asks_on` has the program ask once
+    more than there are replies, each time by the same prompt."""
+    if asks_on:
+        pattern = toml_text(literal(re.escape(replies[0][0]).replace("\\ ", " ")))
+        typed = ", ".join(toml_text(literal(reply)) for _, reply in replies)
+        return f"dialogue = {{ prompt = {pattern}, replies = [{typed}], until-end = true }}"
+    pairs = (
+        f"{{ prompt = {toml_text(literal(prompt))}, reply = {toml_text(literal(reply))} }}"
+        for prompt, reply in replies
+    )
+    return f"dialogue = [{', '.join(pairs)}]"
 
 
 def _table(

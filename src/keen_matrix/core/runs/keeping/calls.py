@@ -34,11 +34,21 @@ class Call(Struct, frozen=True, kw_only=True):
     stdin_file: str | None = None
     #: Names of files in the case's directory, and the files they are copies of.
     files: tuple[tuple[str, str], ...] = ()
+    #: Whether it is made on a terminal.
+    terminal: bool = False
+    #: Prompts and the replies that they get; or, with `asks_on`, replies to one form of prompt.
+    replies: tuple[tuple[str, str], ...] = ()
+    #: Whether the program may ask once more, and then finds the end of its input.
+    asks_on: bool = False
 
     @property
     def is_bare(self) -> bool:
         """Whether it is its words alone."""
-        return not (self.env or self.files) and self.stdin is None and self.stdin_file is None
+        return (
+            not (self.env or self.files or self.terminal or self.replies)
+            and self.stdin is None
+            and self.stdin_file is None
+        )
 
     def with_common(self, common: Call) -> Call:
         """Return this call with what all calls get; its own input and variables win."""
@@ -50,6 +60,7 @@ class Call(Struct, frozen=True, kw_only=True):
             stdin=self.stdin if has_input else common.stdin,
             stdin_file=self.stdin_file if has_input else common.stdin_file,
             files=(*common.files, *self.files),
+            terminal=common.terminal or self.terminal,
         )
 
 

@@ -10,7 +10,7 @@ from keen_matrix.core.errors import nearest
 from keen_matrix.core.expect.open import names_used
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.open_mark import OPEN
-from keen_matrix.core.model.spec import Bounds, Marks, Matrix, OtherLaunch, Rule, Step
+from keen_matrix.core.model.spec import Bounds, Marks, Matrix, OtherLaunch, Rule, Step, Surroundings
 from keen_matrix.core.notation.nodes import Group, Word
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list
@@ -21,6 +21,7 @@ from keen_matrix.core.spec.compiling.tables import (
     skip_of,
     steps_of,
     surroundings_of,
+    typed_otherwise,
 )
 from keen_matrix.core.spec.document.expectations import AlikeTable, DiffersTable, Expectations
 from keen_matrix.core.spec.document.matrix import MatrixTable, RowsTable, StepTable
@@ -77,7 +78,7 @@ class MatrixCompiler:
             effort=table.effort,
             rules=rules,
             masks=(*masks(document.mask, ("mask",)), *masks(table.mask, (*path, "mask"))),
-            other=self._other(table, path),
+            other=self._other(table, steps[0].surroundings, path),
             bounds=Bounds(limit=table.limit, jobs=table.jobs, fresh_directory=fresh),
             marks=replace(marks, expected_columns=expected),
             origin=self._base.place(*path),
@@ -149,7 +150,7 @@ class MatrixCompiler:
                     )
                     return
 
-    def _other(self, table: MatrixTable, path: KeyPath) -> OtherLaunch | None:
+    def _other(self, table: MatrixTable, around: Surroundings, path: KeyPath) -> OtherLaunch | None:
         """Return what every case of a matrix is compared with: by the last rule that says so."""
         found: OtherLaunch | None = None
         tables: list[tuple[KeyPath, Expectations]] = [(("expect",), self._document.expect)]
@@ -163,48 +164,52 @@ class MatrixCompiler:
                     what = "a rule with a condition" if getattr(rule, "when", None) else "a matrix with steps"
                     self._base.problem((*where, name), f'"{name}" does not go with {what}')
                 else:
-                    found = self._other_launch(asked, (*where, name))
+                    found = self._other_launch(asked, around, (*where, name))
         return found
 
-    def _other_launch(self, asked: AlikeTable | DiffersTable, where: KeyPath) -> OtherLaunch | None:
+    def _other_launch(
+        self, asked: AlikeTable | DiffersTable, around: Surroundings, where: KeyPath
+    ) -> OtherLaunch | None:
         words = None
-        asked_launchers = asked.launchers if isinstance(asked, AlikeTable) else None
-        again = isinstance(asked, AlikeTable) and bool(asked.again)
-        if asked.line is not None:
-            line = (
-                parse_line(asked.line)
-                if isinstance(asked.line, str)
-                else LineSequence(parse_list(asked.line))
-            )
-            if not all(isinstance(item, Word) for item in line.items):
-                self._base.problem(
-                    (*where, "line"),
-                    "the line of another launch has no groups; an axis of arrays such as "
-                    '[[], ["--bike"]] gives both lines the same choice',
-                )
-                return None
-            words = tuple(Template("", parts=item.parts) for item in line.items if isinstance(item, Word))
+        if asked.line is not None and (words := self._other_words(asked.line, where)) is None:
+            return None
+        return OtherLaunch(
+            differs=where[-1] == "differs",
+            launchers=self._other_launchers(asked, where) if isinstance(asked, AlikeTable) else (),
+            again=isinstance(asked, AlikeTable) and bool(asked.again),
+            words=words,
+            surroundings=typed_otherwise(around, asked),
+            aspects=tuple(asked.aspects),
+            origin=self._base.place(*map(str, where[:1])),
+        )
+
+    def _other_words(self, text: object, where: KeyPath) -> tuple[Template, ...] | None:
+        """Return the words of another launch; None where the line has groups, which is a
+        problem."""
+        line = parse_line(text) if isinstance(text, str) else LineSequence(parse_list(text))  # type: ignore[arg-type]
+        if all(isinstance(item, Word) for item in line.items):
+            return tuple(Template("", parts=item.parts) for item in line.items if isinstance(item, Word))
+        self._base.problem(
+            (*where, "line"),
+            "the line of another launch has no groups; an axis of arrays such as "
+            '[[], ["--bike"]] gives both lines the same choice',
+        )
+        return None
+
+    def _other_launchers(self, asked: AlikeTable, where: KeyPath) -> tuple[str, ...]:
         names = tuple(self._document.program.launchers)
-        if asked_launchers and not names:
+        if asked.launchers and not names:
             self._base.problem(where, "the spec has no [program.launchers] to compare")
-        for number, name in enumerate(asked_launchers if isinstance(asked_launchers, list) else ()):
+        if not isinstance(asked.launchers, list):
+            return names if asked.launchers else ()
+        for number, name in enumerate(asked.launchers):
             if name not in names:
                 self._base.problem(
                     (*where, "launchers", number),
                     f'unknown launcher "{name}"',
                     suggestion=nearest(name, names),
                 )
-        launchers = (
-            tuple(asked_launchers) if isinstance(asked_launchers, list) else names if asked_launchers else ()
-        )
-        return OtherLaunch(
-            differs=where[-1] == "differs",
-            launchers=launchers,
-            again=again,
-            words=words,
-            aspects=tuple(asked.aspects),
-            origin=self._base.place(*map(str, where[:1])),
-        )
+        return tuple(asked.launchers)
 
     def _step_rules(self, step: StepTable, path: KeyPath) -> tuple[Rule, ...]:
         return tuple(self._base.rule(rule, (*path, "expect")) for rule in step.expect)

@@ -23,13 +23,31 @@ from keen_matrix.core.expect.limits import DurationAspect, MemoryAspect, parse_l
 from keen_matrix.core.expressions import Expression, Template
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
 from keen_matrix.core.model.signals import signal_number
-from keen_matrix.core.model.spec import Known, Put, Reply, Skip, Stdin, Stop, Surroundings, Terminal
+from keen_matrix.core.model.spec import (
+    Known,
+    Meanwhile,
+    Put,
+    Reply,
+    Skip,
+    Stdin,
+    Stop,
+    Surroundings,
+    Terminal,
+)
 from keen_matrix.core.notation.nodes import Sequence as LineSequence
 from keen_matrix.core.notation.parse import parse_line, parse_list, parse_words
-from keen_matrix.core.spec.document.expectations import Expectations
+from keen_matrix.core.spec.document.expectations import AlikeTable, DiffersTable, Expectations
 from keen_matrix.core.spec.document.marks import KnownTable, SkipTable
 from keen_matrix.core.spec.document.matrix import MatrixTable, StepTable
-from keen_matrix.core.spec.document.surroundings import Around, PutTable, StdinTable
+from keen_matrix.core.spec.document.surroundings import (
+    AnswerTable,
+    Around,
+    MeanwhileTable,
+    PutTable,
+    StdinTable,
+    TerminalTable,
+)
+from keen_matrix.core.structs import replace
 
 
 def steps_of(table: MatrixTable) -> list[StepTable | None]:
@@ -110,26 +128,68 @@ def surroundings_of(*tables: Around, files: dict[str, PutTable]) -> Surroundings
         stdin=_stdin(last("stdin")),
         env=tuple((name, None if value is False else Template(value)) for name, value in env.items()),
         files=tuple((Template(name), _put(each)) for name, each in files.items()),
-        terminal=Terminal(
-            columns=terminal.columns,
-            rows=terminal.rows,
-            stderr_apart=terminal.stderr == "apart",
-            echo=terminal.echo,
-        )
-        if terminal
-        else None,
-        dialogue=tuple(
-            Reply(prompt=Template(each.prompt), reply=Template(each.reply), within=each.within)
-            for each in last("dialogue") or ()
-        ),
+        terminal=_terminal(terminal) if terminal else None,
+        dialogue=tuple(map(reply_of, last("dialogue") or ())),
+        meanwhile=tuple(map(_meanwhile, last("meanwhile") or ())),
         stop=Stop(
-            signal=signal_number(stop.signal),
+            signal=Template(stop.signal),
+            alone=stop.to == "program",
             after=stop.after,
             when_stdout=_template(stop.when_stdout),
             when_stderr=_template(stop.when_stderr),
         )
         if stop
         else None,
+    )
+
+
+def typed_otherwise(around: Surroundings, asked: AlikeTable | DiffersTable) -> Surroundings | None:
+    """Return what stands around a launch that is compared; None where that is the same. What is
+    typed in it, by a text or at prompts, replaces all that is typed in the case."""
+    if asked.stdin is None and asked.dialogue is None and asked.terminal is None:
+        return None
+    typed = asked.stdin is not None or asked.dialogue is not None
+    return replace(
+        around,
+        stdin=_stdin(asked.stdin) if typed else around.stdin,
+        dialogue=tuple(map(reply_of, asked.dialogue or ())) if typed else around.dialogue,
+        terminal=_terminal(asked.terminal) if asked.terminal is not None else around.terminal,
+    )
+
+
+def _terminal(table: TerminalTable) -> Terminal:
+    return Terminal(
+        columns=table.columns,
+        rows=table.rows,
+        stderr_apart=table.stderr == "apart",
+        stdin_apart=table.stdin == "apart",
+        echo=table.echo,
+    )
+
+
+def reply_of(table: AnswerTable) -> Reply:
+    """Return a prompt and its replies."""
+    is_list = table.replies is not None
+    replies = table.replies if isinstance(table.replies, list) else [table.reply]
+    return Reply(
+        prompt=Template(table.prompt),
+        replies=tuple(map(Template, replies)),
+        within=table.within,
+        is_list=is_list,
+        until_end=table.until_end,
+    )
+
+
+def _meanwhile(table: MeanwhileTable) -> Meanwhile:
+    after = table.after
+    return Meanwhile(
+        after=None if isinstance(after, str) else float(str(after)),
+        text=Template(after) if isinstance(after, str) else None,
+        write=tuple((Template(name), _put(each)) for name, each in table.write.items()),
+        remove=tuple(map(Template, table.remove)),
+        launch=launch_templates(table.launch) if table.launch is not None else (),
+        signal=_template(table.signal),
+        alone=table.to == "program",
     )
 
 

@@ -169,6 +169,14 @@ def _signal(value: object) -> object:
     return read_by(signal_number, value)
 
 
+def _signal_template(value: object) -> object:
+    """Read a signal whose name may have a field."""
+    if isinstance(value, str) and "{" in value:
+        return value
+    read_by(signal_number, value)
+    return str(value)
+
+
 ExitForms = Annotated[
     object,
     BeforeValidator(_exit),
@@ -181,6 +189,22 @@ ExitForms = Annotated[
 
 SignalName = Annotated[
     object, BeforeValidator(_signal), WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]})
+]
+
+
+def _mode(text: str) -> str:
+    if not (3 <= len(text) <= 4 and set(text) <= set("01234567")):
+        raise wrong('expected an octal mode such as "755"')
+    return text
+
+
+Mode = Annotated[str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})]
+
+
+SignalTemplate = Annotated[
+    TemplateText,
+    BeforeValidator(_signal_template),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "integer"}]}),
 ]
 
 

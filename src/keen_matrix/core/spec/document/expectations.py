@@ -3,7 +3,7 @@
 from collections.abc import Callable, Mapping
 from typing import Annotated, Literal, Self, TypeAlias
 
-from pydantic import AfterValidator, BeforeValidator, Field, WithJsonSchema, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, model_validator
 
 from keen_matrix.core.expect.limits import parse_limit
 from keen_matrix.core.model.quantities import SIZE_UNITS, TIME_UNITS
@@ -11,6 +11,7 @@ from keen_matrix.core.spec.document.base import (
     Amount,
     ExitForms,
     ExpressionText,
+    Mode,
     SignalName,
     TemplateText,
     TextOrList,
@@ -27,6 +28,7 @@ from keen_matrix.core.spec.document.base import (
     read_regex,
     wrong,
 )
+from keen_matrix.core.spec.document.surroundings import Dialogue, StdinText, TerminalTable
 from keen_matrix.core.spec.document.tables import Table
 
 
@@ -272,15 +274,6 @@ def _text_table(value: object) -> object:
 TextExpectation = Annotated[TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)]
 
 
-def _mode(text: str) -> str:
-    if not (3 <= len(text) <= 4 and set(text) <= set("01234567")):
-        raise wrong('expected an octal mode such as "755"')
-    return text
-
-
-Mode = Annotated[str, AfterValidator(_mode), WithJsonSchema({"type": "string", "pattern": "^[0-7]{3,4}$"})]
-
-
 class FileTable(TextTable):
     """What a file must be after the launch."""
 
@@ -319,8 +312,33 @@ def _limit_of(units: Mapping[str, float]) -> Callable[[str], str]:
 AspectName = Literal["exit", "stdout", "stderr", "files"]
 
 
-class AlikeTable(Table):
-    """Another launch of the same case: exactly one of launchers, again, line."""
+class OtherTable(Table):
+    """Another launch that a case is compared with."""
+
+    stdin: StdinText | None = Field(
+        None,
+        description="With another standard input, instead of what is typed in the case.",
+        examples=["{riders}\n{port}\n"],
+    )
+    dialogue: Dialogue | None = Field(
+        None,
+        description="With prompts and their replies, instead of what is typed in the case.",
+        examples=[{"prompt": r"\? $", "replies": ["{riders}", "{port}"]}],
+    )
+    terminal: TerminalTable | None = Field(
+        None, description="On another terminal, or on one at all.", examples=[{"columns": 40}]
+    )
+    aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
+        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
+    )
+
+
+TYPED = ("line", "stdin", "dialogue", "terminal")
+
+
+class AlikeTable(OtherTable):
+    """Another launch of the same case: by launchers, again, or with another line, stdin, dialogue,
+    terminal."""
 
     launchers: Literal[True] | list[str] | None = Field(
         None, description="Under every other launcher, or those named.", examples=[True, ["isolated"]]
@@ -331,27 +349,31 @@ class AlikeTable(Table):
     line: TextOrList | None = Field(
         None, description="With other words.", examples=["--bike {origin} {destination}"]
     )
-    aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
-    )
 
     @model_validator(mode="after")
     def _one_other(self) -> Self:
-        given = [name for name in ("launchers", "again", "line") if getattr(self, name) is not None]
+        given = [name for name in ("launchers", "again") if getattr(self, name) is not None]
+        given += ["line"] if any(getattr(self, name) is not None for name in TYPED) else []
         if len(given) != 1:
             raise wrong(
-                f"expected exactly one of launchers, again, line, found {' and '.join(given) or 'none'}"
+                "expected exactly one of launchers, again, line (with stdin, dialogue or terminal), "
+                f"found {' and '.join(given) or 'none'}"
             )
         return self
 
 
-class DiffersTable(Table):
-    """Another launch with other words, of which at least one aspect must differ."""
+class DiffersTable(OtherTable):
+    """Another launch, of which at least one aspect must differ."""
 
-    line: TextOrList = Field(description="The other words.", examples=["--bike {origin} {destination}"])
-    aspects: Annotated[list[AspectName], Field(min_length=1)] = Field(
-        ["exit", "stdout", "stderr", "files"], description="What is compared.", examples=[["exit", "stdout"]]
+    line: TextOrList | None = Field(
+        None, description="With other words.", examples=["--bike {origin} {destination}"]
     )
+
+    @model_validator(mode="after")
+    def _some_other(self) -> Self:
+        if all(getattr(self, name) is None for name in TYPED):
+            raise wrong(f"expected at least one of {', '.join(TYPED)}")
+        return self
 
 
 class Expectations(Table):

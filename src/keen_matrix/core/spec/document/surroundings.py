@@ -2,21 +2,22 @@
 
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, TypeAdapter, WithJsonSchema, model_validator
 
 from keen_matrix.core.errors import ExpressionFault, NotationFault
 from keen_matrix.core.model.quantities import parse_duration, parse_size
 from keen_matrix.core.spec.document.base import (
-    SignalName,
+    Mode,
+    SignalTemplate,
     TemplateText,
     WordsOrList,
     check_words,
     kind_of,
     literal_texts,
+    read_regex,
     reason_of,
     wrong,
 )
-from keen_matrix.core.spec.document.expectations import Mode
 from keen_matrix.core.spec.document.tables import Table
 from keen_matrix.core.spec.document.texts import Role
 
@@ -42,6 +43,9 @@ EnvTable = Annotated[
 
 
 Launch = WordsOrList
+Receiver = Literal["group", "program"]
+#: A text, or a list of texts, of the schema.
+TEXTS = {"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}}]}
 Directory = Literal["fresh", "spec"]
 MOST_AT_A_TIME = "The most launches at a time: 1 where cases share a directory, a port or a file."
 
@@ -142,6 +146,9 @@ def _stdin(value: object) -> object:
     return literal_texts(StdinTable, value)
 
 
+StdinText = Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)]
+
+
 class TerminalTable(Table):
     """A pseudo-terminal for the launch."""
 
@@ -156,6 +163,11 @@ class TerminalTable(Table):
         description="Whether standard error goes to the terminal too, or to its own pipe.",
         examples=["apart"],
     )
+    stdin: Literal["joined", "apart"] = Field(
+        "joined",
+        description="Whether standard input is the terminal too, or a pipe of its own, as of printf Ada | fare.",
+        examples=["apart"],
+    )
     echo: bool = Field(
         False,
         description="Whether typed text is shown, as on a real terminal; a program that asks for a password "
@@ -164,14 +176,57 @@ class TerminalTable(Table):
     )
 
 
-class AnswerTable(Table):
-    """A prompt that must appear, and its reply."""
+def _replies(value: object) -> object:
+    texts = value if isinstance(value, list) else [value]
+    if not all(isinstance(each, str) for each in texts):
+        raise wrong(f"expected a list of texts, or a text with a field, found {kind_of(value)}")
+    template = TypeAdapter(TemplateText)
+    return [template.validate_python(each) for each in texts]
 
-    prompt: TemplateText = Field(description="A text that the program prints.", examples=["Proceed?"])
-    reply: TemplateText = Field(description="What is typed then; a newline is added.", examples=["yes"])
+
+class AnswerTable(Table):
+    """A prompt that must appear, and its reply; or the form of several prompts, and as many
+    replies."""
+
+    prompt: TemplateText = Field(
+        description="A text that the program prints; beside replies a regular expression.",
+        examples=["Proceed?", r"\? $"],
+    )
+    reply: TemplateText | None = Field(
+        None, description="What is typed then; a newline is added.", examples=["yes"]
+    )
+    replies: Annotated[object, BeforeValidator(_replies), Role.TEMPLATE, WithJsonSchema(TEXTS)] = Field(
+        None,
+        description="What is typed at one prompt after another, until the list or the program ends: "
+        "a list, or a field with a list.",
+        examples=["{answers}", ["Ada", "Bo"]],
+    )
+    until_end: bool = Field(
+        False,
+        description="Whether the program may ask once more after the last of the replies, and then finds "
+        "the end of its input.",
+        examples=[True],
+    )
     within: Annotated[float, Field(gt=0)] = Field(
         5.0, description="Seconds to wait for the prompt.", examples=[2]
     )
+
+    @model_validator(mode="after")
+    def _one_kind(self) -> Self:
+        if (self.reply is None) == (self.replies is None):
+            raise wrong("expected exactly one of reply, replies")
+        if self.replies is None and self.until_end:
+            raise wrong("until-end goes with replies")
+        if self.replies is not None and "{" not in self.prompt:
+            read_regex(self.prompt)
+        return self
+
+
+def _dialogue(value: object) -> object:
+    return [value] if isinstance(value, dict) else value
+
+
+Dialogue = Annotated[list[AnswerTable], BeforeValidator(_dialogue)]
 
 
 class StopTable(Table):
@@ -186,12 +241,62 @@ class StopTable(Table):
     when_stderr: TemplateText | None = Field(
         None, description="A text on standard error.", examples=["listening"]
     )
-    signal: SignalName = Field("TERM", description="The signal that it gets.", examples=["INT"])
+    signal: SignalTemplate = Field("TERM", description="The signal that it gets.", examples=["INT"])
+    to: Receiver = Field(
+        "group",
+        description="Whether its whole process group gets it, or the program alone.",
+        examples=["program"],
+    )
 
     @model_validator(mode="after")
     def _some_moment(self) -> Self:
         if self.after is None and self.when_stdout is None and self.when_stderr is None:
             raise wrong("expected at least one of after, when-stdout, when-stderr")
+        return self
+
+
+def _after(value: object) -> object:
+    if isinstance(value, bool) or not isinstance(value, (int, float, str)):
+        raise wrong(f"expected seconds, or a text that the program prints, found {kind_of(value)}")
+    if isinstance(value, str):
+        return TypeAdapter(TemplateText).validate_python(value)
+    if not 0 <= value <= 86_400:
+        raise wrong("expected seconds from 0 to 86400")
+    return value
+
+
+class MeanwhileTable(Table):
+    """Something that happens while the program runs, after what happens before it."""
+
+    after: Annotated[
+        object,
+        BeforeValidator(_after),
+        Role.TEMPLATE,
+        WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "number"}]}),
+    ] = Field(
+        description="When: a text that the program prints, or seconds after its start or what happened before.",
+        examples=["watching", 0.5],
+    )
+    write: FilesTable = Field(
+        {}, description="Files that are written then, as in files.", examples=[{"a.txt": "2\n"}]
+    )
+    remove: list[TemplateText] = Field([], description="Files that are removed then.", examples=[["a.txt"]])
+    launch: WordsOrList | None = Field(
+        None,
+        description="A command that runs beside the program, in its directory; it must exit 0.",
+        examples=["touch b.txt"],
+    )
+    signal: SignalTemplate | None = Field(None, description="A signal that is sent.", examples=["HUP"])
+    to: Receiver = Field(
+        "group",
+        description="Whether the whole process group gets the signal, or the program alone.",
+        examples=["program"],
+    )
+
+    @model_validator(mode="after")
+    def _something(self) -> Self:
+        if not (self.write or self.remove or self.launch or self.signal):
+            raise wrong("expected at least one of write, remove, launch, signal")
         return self
 
 
@@ -236,20 +341,21 @@ class Around(Table):
         "exact order.",
         examples=["joined"],
     )
-    stdin: Annotated[StdinTable, BeforeValidator(_stdin, json_schema_input_type=str | StdinTable)] | None = (
-        Field(
-            None,
-            description='Standard input; empty by default, "closed" for none at all.',
-            examples=["Ada,2\n"],
-        )
+    stdin: StdinText | None = Field(
+        None, description='Standard input; empty by default, "closed" for none at all.', examples=["Ada,2\n"]
     )
     terminal: TerminalTable | None = Field(
         None, description="Run on a pseudo-terminal of this size.", examples=[{"columns": 80, "rows": 24}]
     )
-    dialogue: list[AnswerTable] | None = Field(
+    dialogue: Dialogue | None = Field(
         None,
-        description="Prompts and their replies, in order.",
-        examples=[[{"prompt": "Proceed?", "reply": "yes"}]],
+        description="Prompts and their replies, in order; or one table, of as many replies as there are.",
+        examples=[[{"prompt": "Proceed?", "reply": "yes"}], {"prompt": r"\? $", "replies": "{answers}"}],
+    )
+    meanwhile: list[MeanwhileTable] | None = Field(
+        None,
+        description="What happens while the program runs, in order.",
+        examples=[[{"after": "watching", "write": {"a.txt": "2\n"}}]],
     )
     stop: StopTable | None = Field(
         None,
