@@ -276,9 +276,9 @@ LINT = {
     "stdout.file = 'none.txt'": "none.txt does not exist beside the spec",
     "stdout.bytes = 'md5:12'": "a md5 digest has 32 hex digits, this one 2",
     "duration = '< 2 d'": 'expected a limit such as "< 2 s"',
-    "alike = { again = true, line = 'x' }": "expected exactly one of launchers, again, line, found again and line",
+    "alike = { again = true, line = 'x' }": "expected exactly one of launchers, again, line (with stdin, dialogue or terminal), found again and line",
     "alike = { launchers = true }": "the spec has no [program.launchers]",
-    "differs = { again = true }": '"line" is missing in',
+    "differs = { again = true }": 'unknown key "again"',
     "alike = { line = '[-a] x' }": "the line of another launch has no groups",
     "stdout = { matches = '(?<h>x)', holds = ['k > 1'] }": '"k" is neither an axis nor a column',
 }

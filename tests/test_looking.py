@@ -38,7 +38,7 @@ CALLS = """\
 Skerry
 Holm
 "two words"
-
+# with a name
 Skerry 'Ada T.'
 Voe x  # and a remark
 -q
@@ -71,6 +71,17 @@ def test_a_line_is_read_as_it_is_typed(line: str, call: Call) -> None:
     if not re.search(r"[$*~<|=#]", line):  # where a shell would do more than split
         split = subprocess.run(["sh", "-c", f"printf '%s\\n' {line}"], capture_output=True, text=True, check=True).stdout
         assert split.split("\n")[:-1] == list(call.words)
+
+
+WITHOUT = {
+    "\nSkerry\n": [(), ("Skerry",)], "Skerry\n\nHolm\n\nVoe": [("Skerry",), (), ("Holm",), ("Voe",)], "Skerry\n:none\n": [("Skerry",), ()],
+    "a\n\n# more\nb\n": [("a",), ("b",)], "# all\n\na\n": [("a",)], "a\n\n\nb": [("a",), ("b",)], "':none'\n": [(":none",)], "\n\n": [], "": [],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("text", WITHOUT)
+def test_an_empty_line_is_the_call_without_words(text: str) -> None:
+    assert [call.words for call in read_calls(text, "calls.txt")] == WITHOUT[text]
 
 
 @pytest.mark.parametrize(("line", "place"), [
@@ -319,3 +330,30 @@ def test_a_page_has_every_case_with_what_it_printed(office: Place) -> None:
     assert office.call("report", "--format", "html", "--results", "-o", "r.html").status == 0, "an earlier one is replaced"
     for words in (["--results"], ["--format", "junit", "--results"]):
         assert "--results needs --format html or markdown" in office.call("report", *words).err
+
+
+def test_a_crash_is_saved_as_one_if_that_is_asked_for_and_a_hang_never(office: Place) -> None:
+    office.write("bad.py", "import sys, time\nif sys.argv[1] == 'hang': time.sleep(60)\nprint(int(sys.argv[1]))\n")
+    office.write("bad.txt", "1\nx\n")
+    office.call("try", "--calls", "bad.txt", "--new", "bad.toml", "--", "python3", "bad.py")
+    assert "crash" not in (office.directory / "bad.toml").read_text() and "1 case: all passed" in office.call("run", "bad.toml").out
+    office.call("try", "--calls", "bad.txt", "--new", "all.toml", "--broken", "--", "python3", "bad.py")
+    assert "2 cases: all passed" in office.call("run", "all.toml").out
+    office.write("slow.toml", '[program]\nlaunch = "python3 {here}/bad.py"\ntimeout = 0.3\n')
+    came = office.call("try", "slow.toml", "--write", "--broken", "--calls", "-", stdin="1\nhang\n")
+    assert "did not end in time: hang" in came.err and "--broken" not in came.err
+    assert "None" not in (office.directory / "slow.toml").read_text() and "1 case: all passed" in office.call("run", "slow.toml").out
+
+
+def test_files_of_long_output_never_take_each_others_place(office: Place) -> None:
+    office.write("long.sh", 'echo "$1"; seq 30')
+    for name in ("one.toml", "two.toml"):
+        office.call("try", "--new", name, "--calls", "-", "--", "sh", "long.sh", stdin='"a b"\na-b\n')
+        assert "2 cases: all passed" in office.call("run", name).out
+    files = sorted(each.name for each in (office.directory / "expected").iterdir())
+    assert files == ["a-b.stdout-2.txt", "a-b.stdout.txt"], "the second spec has the same two texts"
+    office.write("long.sh", 'echo "other $1"; seq 30')
+    office.call("try", "--new", "three.toml", "--calls", "-", "--", "sh", "long.sh", stdin='"a b"\n')
+    assert "1 case: all passed" in office.call("run", "three.toml").out and "1 failed" in office.call("run", "one.toml").out.replace("2 failed", "1 failed")
+    came = office.call("try", "--new", "one.toml", "--calls", "-", "--", "touch", "launched", stdin='"a b"\n')
+    assert came.status == 2 and "exists already" in came.err and came.out == "", "nothing is launched first"

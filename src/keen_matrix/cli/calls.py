@@ -326,8 +326,10 @@ def _saved(results: Sequence[CallResult], spec: Spec | None, *, broken: bool) ->
     there = {case.argv: (matrix, case) for matrix, case in single_calls(spec)} if spec else {}
     for each in results:
         line = call_line(each.call) or "(no words)"
-        if each.record.verdict in BROKEN and not broken:
-            remark(f"not saved, since it {BROKEN[each.record.verdict]}: {line} (--broken saves it)")
+        is_crash = each.record.verdict == "crashed"
+        if each.record.verdict in BROKEN and not (broken and is_crash):
+            more = " (--broken saves it)" if is_crash else ""
+            remark(f"not saved, since it {BROKEN[each.record.verdict]}: {line}{more}")
         elif each.call.is_bare and each.call.words in there:
             matrix, case = there[each.call.words]
             remark(f"not saved, since the spec has it already: {line}: {case.id[:6]} of {matrix.name}")
@@ -345,7 +347,8 @@ def _joined(spec: Spec, text: str, results: Sequence[CallResult]) -> tuple[str, 
     rows: dict[str, list[list[object]]] = {}
     matrices = {each.name: each for each in spec.matrices}
     for each in results:
-        fits = each.is_steady and not each.record.files and is_short(each.record, spec.here)
+        is_whole = each.record.verdict not in BROKEN and is_short(each.record, spec.here)
+        fits = each.is_steady and not each.record.files and is_whole
         found = row_for(spec, each.record, each.around) if fits and each.around is not None else None
         if found is None:
             left.append(each)

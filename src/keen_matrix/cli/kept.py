@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from keen_matrix.cli.console.differences import write_difference
 from keen_matrix.cli.shared import write_spec
 from keen_matrix.core.errors import Misuse
+from keen_matrix.core.runs.keeping.kept_texts import is_free
 from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
@@ -23,9 +24,7 @@ def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
     if not kept.files:
         load_spec(path, kept.text)  # what we write must be right
     directory = os.path.dirname(path)
-    for name in _places(directory, kept.files):
-        if os.path.lexists(name):
-            raise Misuse(f"{name} exists already; give the matrix another name: --write NAME")
+    _refuse_taken(directory, kept.files)
     screen.line()
     names = (path, f"{path}, with it")
     write_difference(screen, before.splitlines(), kept.text.splitlines(), names)
@@ -38,15 +37,31 @@ def write_kept(screen: Screen, path: str, before: str, kept: KeptText) -> None:
     screen.line((path, "place"), f" written: {kept.where}")
 
 
+def refuse_existing(target: str) -> None:
+    """Raise Misuse where a new spec would replace something."""
+    if os.path.lexists(target):
+        raise Misuse(
+            f"{target} cannot be written: it exists already; --new begins a spec, and "
+            f"keen-matrix try {target} --write adds to one"
+        )
+
+
+def _refuse_taken(directory: str, files: Mapping[str, str]) -> None:
+    """Raise Misuse where a file that a spec needs has become something else meanwhile."""
+    for name, text in files.items():
+        path = os.path.join(directory, name)
+        if not is_free(path, text):
+            raise Misuse(f"{path} cannot be written: something else is there")
+
+
 def begin_spec(screen: Screen, target: str, text: str, files: Mapping[str, str]) -> None:
     """Write a new spec and the files that it needs, over none that is there. Raises Misuse."""
     from keen_matrix.core.files import replacing
     from keen_matrix.core.spec.load import load_spec
 
     directory = os.path.dirname(target)
-    for name in (target, *_places(directory, files)):
-        if os.path.lexists(name):
-            raise Misuse(f"{name} cannot be written: it exists already")
+    refuse_existing(target)
+    _refuse_taken(directory, files)
     screen.line()
     try:
         if directory:

@@ -59,7 +59,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--broken",
         action="store_true",
-        help="also record the results of calls that crashed or timed out, with --write or --new",
+        help="also record the results of calls that crashed, with --write or --new",
     )
     add_call_options(parser)
     parser.add_argument(
@@ -90,6 +90,10 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(
             "try needs the words of a call after --: keen-matrix try fare.matrix.toml -- Skerry Holm"
         )
+    if options.new is not None:
+        from keen_matrix.cli.kept import refuse_existing
+
+        refuse_existing(options.new)  # before anything is launched
     if options.output is not None:
         from keen_matrix.cli.outputs import refuse_other_file
 

@@ -86,10 +86,10 @@ def _lines(record: Record, stream: str, space: str) -> list[str]:
     return [visible_line(line[:2_000], space) for line in split_lines(text)]
 
 
-def _first(lines: list[str], most: int | None) -> list[str]:
+def _first(lines: Sequence[str], most: int | None) -> list[str]:
     """Return the first lines, and how many more there are."""
     if most is None or len(lines) <= most:
-        return lines
+        return list(lines)
     return [*lines[: most - 1], f"… {counted(len(lines) - most + 1, 'more line')}"]
 
 
@@ -190,7 +190,9 @@ def _table(screen: Screen, calls: Sequence[ShownCall], *, words: bool) -> Iterat
 
 def _shares(columns: Sequence[Sequence[Sequence[str]]], room: int) -> list[int]:
     """Return how wide each column is: as wide as it must be, the widest giving way."""
-    needed = [max([6, *(cells(line) for rows in column for line in rows[:CELL_LINES])]) for column in columns]
+    needed = [
+        max([6, *(cells(line) for rows in column for line in _first(rows, CELL_LINES))]) for column in columns
+    ]
     while sum(needed) > room and needed:
         at = needed.index(max(needed))
         smaller = max(room - (sum(needed) - needed[at]), room // len(needed))

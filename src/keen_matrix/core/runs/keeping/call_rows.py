@@ -14,7 +14,7 @@ from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
 from keen_matrix.core.model.open_mark import OPEN
-from keen_matrix.core.model.record import Record
+from keen_matrix.core.model.record import BROKEN, Record
 from keen_matrix.core.model.spec import Matrix, Surroundings
 from keen_matrix.core.runs.keeping.calls import Call, count_words
 from keen_matrix.core.runs.keeping.kept_texts import (
@@ -70,7 +70,7 @@ def matrices_of(
     alone: list[CallResult] = []
     for each in results:
         call = each.call
-        if each.record.files or not is_short(each.record, here):
+        if each.record.files or each.record.verdict in BROKEN or not is_short(each.record, here):
             alone.append(each)
         else:
             shapes.setdefault(_shape_of(call), []).append(each)
@@ -232,6 +232,8 @@ def _single(each: CallResult, name: str, files: dict[str, str], here: str, aroun
         lines.append(f"expect.signal = {toml_text(record.signal)}")
     else:
         lines.append(f"expect.exit = {record.exit}")
+    if record.verdict == "crashed" and record.signal is None:
+        lines.append('expect.crash = "allowed"')
     for stream in STREAMS:
         if getattr(record, f"{stream}_base64") is not None:
             lines.append(f"# {stream} is not text, so nothing is expected of it")

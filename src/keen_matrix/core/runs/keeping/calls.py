@@ -9,7 +9,7 @@ error, since the words never pass through one.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
@@ -64,6 +64,10 @@ class Call(Struct, frozen=True, kw_only=True):
         )
 
 
+#: A call without any words, and how a line says so in a word.
+WITHOUT_WORDS, NO_WORDS = Call(words=()), ":none"
+
+
 class Token(NamedTuple):
     """A word of a line, or an operator that a shell would act on."""
 
@@ -76,22 +80,32 @@ class Token(NamedTuple):
 
 
 def read_calls(text: str, name: str) -> list[Call]:
-    """Return the calls of a file, a line each; empty lines and comments are none. Raises Misuse
-    with the place of what cannot be read."""
-    calls = []
-    for number, line in enumerate(text.split("\n"), 1):
+    """Return the calls of a file, a line each; comments are none. Raises Misuse with the place of
+    what cannot be read.
+
+    An empty line is the call without words, the first of several; one beside a comment or another
+    empty line only parts lines from each other. A line of `""` is a call with one empty word.
+    """
+    calls: list[Call] = []
+    lines = text.rstrip("\n").split("\n") if text.strip() else []
+    for number, line in enumerate(lines, 1):
         try:
             tokens = list(tokens_of(line))
+            call = call_of(tokens)
         except LineFault as fault:
             raise Misuse(f"{name}:{number}:{fault.column}: {fault.text}") from None
-        # a line of `""` is a call with one empty word; a line without anything is none
-        if not tokens:
+        if tokens and call.words == (NO_WORDS,) and not tokens[-1].quoted:
+            call = replace(call, words=())
+        elif not tokens and (line.strip() or _parts(lines, number - 1) or WITHOUT_WORDS in calls):
             continue
-        try:
-            calls.append(call_of(tokens))
-        except LineFault as fault:
-            raise Misuse(f"{name}:{number}:{fault.column}: {fault.text}") from None
+        calls.append(call)
     return calls
+
+
+def _parts(lines: Sequence[str], at: int) -> bool:
+    """Tell whether an empty line only parts others: it is beside a comment or another such line."""
+    beside = [*lines[max(0, at - 1) : at], *lines[at + 1 : at + 2]]
+    return any(not each.strip() or each.lstrip().startswith("#") for each in beside)
 
 
 class LineFault(ValueError):

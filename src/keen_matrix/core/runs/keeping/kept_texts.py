@@ -3,6 +3,8 @@ long."""
 
 from __future__ import annotations
 
+import itertools
+import os
 from collections.abc import Sequence
 from typing import NamedTuple
 
@@ -69,6 +71,27 @@ def kept_stream(
     if whole or is_short or (len(here) > 1 and here in text):
         return portable(text, here)
     plain = "".join(each if each.isalnum() or each in "-_." else "-" for each in name).strip("-")
-    file = f"{DIRECTORY}/{plain or 'tried'}.txt"
+    file = _unused(plain or "tried", text, files, here)
     files[file] = text
     return {"file": literal(file)}
+
+
+def _unused(plain: str, text: str, files: dict[str, str], here: str) -> str:
+    """Return the name of a file that is not there, or has this text: specs of one directory share
+    where such files are."""
+    for number in itertools.count(1):
+        file = f"{DIRECTORY}/{plain}{'' if number == 1 else f'-{number}'}.txt"
+        if files.get(file, text) == text and is_free(os.path.join(here, file), text):
+            return file
+    raise AssertionError  # a count has no end
+
+
+def is_free(path: str, text: str) -> bool:
+    """Tell whether a file can be written without a loss: nothing is there, or the same text."""
+    try:
+        with open(path, "rb") as file:
+            return file.read(len(text) * 4 + 1) == text.encode("utf-8", "surrogateescape")
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
