@@ -79,7 +79,7 @@ CASES = [
 
 def parser_of(program: list[str]) -> DescribedParser | None:
     with WorkerPool(1) as pool:
-        return asking.parser_of(pool, program)
+        return asking.parser_of(pool, asking.AskedProgram(tuple(program)))
 
 
 def drafted(directory: Path, text: str) -> Draft:

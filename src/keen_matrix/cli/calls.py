@@ -19,8 +19,7 @@ from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.record import BROKEN
 from keen_matrix.core.runs.keeping.call_rows import around_lines
 from keen_matrix.core.runs.keeping.calls import Call, read_calls
-from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words
-from keen_matrix.core.spec.editing import toml_text
+from keen_matrix.core.spec.editing import literal, toml_text, toml_words
 from keen_matrix.core.spec.load import load_spec
 from keen_matrix.core.structs import replace
 from keen_matrix.core.vectors.unfold import unfold_matrix
@@ -29,6 +28,7 @@ from keen_matrix.wording.safe import shell_line
 
 if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.runners import FoundProgram
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.record import Record
@@ -151,18 +151,28 @@ def asked_of(options: argparse.Namespace, paths: Sequence[str], words: Sequence[
         )
     if options.write is not None:
         raise Misuse("--write needs the spec to write into; --new FILE begins one")
-    from keen_matrix.core.runs.keeping.trying import bare_call, program_of
+    from keen_matrix.core.runs.keeping.trying import bare_call, typed_program
 
-    program = tuple(program_of(words) or words)
-    leading = tuple(words[len(program) :])
+    started = typed_program(words)
     calls = calls_of(options) or []
     more = [word for call in calls for word in call.words]
-    bare = bare_call([*words, *more], in_place=options.in_place)
-    beginning = beginning_of(program, bare.copied, options.new or "new.toml", in_place=options.in_place)
-    single = None if listed else Call(words=leading)
-    return Asked(
-        "try.matrix.toml", bare.head, leading if listed else (), single, beginning, shlex.join(program)
-    )
+    bare = bare_call(started, started.given, in_place=options.in_place, named=more)
+    tell_runner(started)
+    beginning = beginning_of(started.words, bare.copied, options.new or "new.toml", in_place=options.in_place)
+    single = None if listed else Call(words=started.given)
+    leading = started.given if listed else ()
+    return Asked("try.matrix.toml", bare.head, leading, single, beginning, shlex.join(started.words))
+
+
+def tell_runner(started: FoundProgram) -> None:
+    """Say how a program is started that was typed through a runner."""
+    if started.runner and not started.is_through:
+        built = "built once, then started" if started.build else "started"
+        remark(f"{started.runner}: {built} directly as {shell_line(started.launch)}")
+    elif started.is_through:
+        remark(
+            f"{started.runner}: started for each call, in {started.root}; it may print and exit for itself"
+        )
 
 
 def beginning_of(
@@ -170,10 +180,10 @@ def beginning_of(
 ) -> str:
     """Return the beginning of a new spec of a program: how it is launched, and the files that are
     put into the directory of each case, or that it runs in the directory of the spec."""
-    from keen_matrix.core.spec.drafted import launch_text
+    from keen_matrix.core.spec.program_text import program_lines, started_for
 
     directory = os.path.dirname(os.path.abspath(target))
-    lines = ["[program]", f"launch = {launch_text(program, directory)}"]
+    lines = ["[program]", *program_lines(started_for(program, directory), directory)]
     lines += ['directory = "spec"'] if in_place else []
     lines += ["[files]"] if copied else []
     for each in copied:
@@ -230,11 +240,13 @@ def _few(cases: Iterator[Case]) -> Iterator[Case]:
 def run_calls(spec: Spec, cases: Sequence[Case], pool: WorkerPool) -> dict[int, Record]:
     """Run cases and return their records by the numbers of the cases, in order: of those that had
     finished, where an interruption ended it."""
+    from keen_matrix.core.runs.starting.directly import made_ready
     from keen_matrix.core.runs.starting.once import used_by
 
     numbered = [replace(case, sequence=number) for number, case in enumerate(cases)]
     found: dict[int, Record] = {}
     try:
+        spec = made_ready(spec, remark)
         with used_by(spec, pool, remark):
             pool.plan(spec, resolved_launch(spec))
             for result in pool.results(numbered):

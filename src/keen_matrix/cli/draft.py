@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING
 
 from keen_matrix.cli.launching import pool_if
 from keen_matrix.cli.settle import add_launches
-from keen_matrix.cli.shared import output_file
+from keen_matrix.cli.shared import output_file, remark
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
+    from keen_matrix.core.launch.runners import FoundProgram
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.signature.drafting import Draft
 
@@ -52,6 +53,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--settle", action="store_true", help="run experiments to fill the gaps, as keen-matrix settle does"
     )
+    parser.add_argument(
+        "--in-place", action="store_true", help="run the program in this directory, on the files themselves"
+    )
     add_launches(parser)
     parser.add_argument(
         "program", nargs="+", metavar="WORD", help="the words that start the program, after --"
@@ -65,11 +69,17 @@ def main(options: argparse.Namespace) -> int:
         # told before anything is launched: what was found out would be lost
         raise Misuse(f"{options.output} cannot be written: it exists already")
     with pool_if(options.source is None or options.settle) as pool:
+        from keen_matrix.cli.calls import tell_runner
         from keen_matrix.core.spec.drafted import spec_text
+        from keen_matrix.core.spec.program_text import program_lines, started_for
 
-        draft, source = _draft(options, pool)
         directory = os.path.dirname(options.output or "") or "."
-        text = spec_text(draft, options.program, source, directory)
+        started = started_for(options.program, directory)
+        tell_runner(started)
+        draft, source = _draft(options, started, pool)
+        lines = program_lines(started, directory)
+        lines += ['directory = "spec"'] if options.in_place else []
+        text = spec_text(draft, lines, source)
         status = EXIT_OK
         if options.settle and pool is not None:
             text, status = _settled(options.output or SPEC_NAME, text, options.launches, pool)
@@ -83,16 +93,6 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
     print(f"{options.output} written; next: keen-matrix run {options.output}")
     return status
-
-
-def drafted_text(program: list[str], directory: str, pool: WorkerPool) -> str:
-    """Return the text of a spec that is drafted from a program, for a spec that is to be in a
-    directory."""
-    from keen_matrix.core.spec.drafted import spec_text
-
-    asked = argparse.Namespace(program=program, source=None, help_only=False)
-    draft, source = _draft(asked, pool)
-    return spec_text(draft, program, source, directory)
 
 
 #: What a spec on standard output is called while it is settled.
@@ -112,9 +112,16 @@ def _settled(path: str, text: str, launches: int | None, pool: WorkerPool) -> tu
     return found.after, EXIT_INTERRUPTED if found.is_interrupted else EXIT_OK
 
 
-def _draft(options: argparse.Namespace, pool: WorkerPool | None) -> tuple[Draft, str]:
+def _draft(options: argparse.Namespace, started: FoundProgram, pool: WorkerPool | None) -> tuple[Draft, str]:
     """Return the draft, and what it was made of in words."""
-    from keen_matrix.core.runs.grounding.asking import help_of, parser_of, reader_of, with_commands
+    from keen_matrix.core.runs.grounding.asking import (
+        AskedProgram,
+        help_of,
+        parser_of,
+        reader_of,
+        with_commands,
+    )
+    from keen_matrix.core.runs.starting.directly import built
     from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated
@@ -122,20 +129,21 @@ def _draft(options: argparse.Namespace, pool: WorkerPool | None) -> tuple[Draft,
     if options.source is not None or pool is None:
         described = read_description(_read(options.source), options.source)
         return translated(described, options.program), options.source
-    words = [_absolute(word) for word in options.program]
-    parser = None if options.help_only else parser_of(pool, words)
+    asked = AskedProgram.of(built(started, remark), in_place=options.in_place)
+    words = asked.words
+    parser = None if options.help_only else parser_of(pool, asked)
     if parser is not None:
-        return translated(parser, options.program), f"the program's own {parser.reader} parser"
-    answer = with_commands(pool, words, help_of(pool, words))
-    draft = draft_signature(answer.page, options.program, answer.commands)
+        return translated(parser, words), f"the program's own {parser.reader} parser"
+    answer = with_commands(pool, asked, help_of(pool, asked))
+    draft = draft_signature(answer.page, [*options.program, *words], answer.commands)
     draft.doubts += answer.doubts
     if not draft.reader:
         draft.reader = reader_of(words, answer.page)
         draft.reader_told_by = BY_SCRIPT if draft.reader else ""
     draft.help = draft.help or [each for each in answer.words if each and not answer.on_mistake]
-    asked = " ".join(answer.words)
-    asked = "a word that it does not know" if answer.on_mistake else asked or "no words"
-    return draft, f"what the program prints for {asked}"
+    told = " ".join(answer.words)
+    told = "a word that it does not know" if answer.on_mistake else told or "no words"
+    return draft, f"what the program prints for {told}"
 
 
 def _read(name: str) -> bytes:
@@ -158,7 +166,3 @@ def _apart(program: list[str]) -> list[str]:
         return shlex.split(program[0])
     except ValueError as error:
         raise Misuse(f"the program cannot be read as words: {error}") from None
-
-
-def _absolute(word: str) -> str:
-    return os.path.abspath(word) if os.sep in word or os.path.isfile(word) else word

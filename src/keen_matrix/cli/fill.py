@@ -177,8 +177,10 @@ def _launched(spec: Spec, cases: Sequence[Case], color: str, pool: WorkerPool) -
     from keen_matrix.core.launch.launchers import resolved_launch
     from keen_matrix.core.launch.workers.engine import Manner
     from keen_matrix.core.model.lines import decode_record
+    from keen_matrix.core.runs.starting.directly import made_ready
     from keen_matrix.core.runs.starting.once import used_by
 
+    spec = made_ready(spec, remark)
     launch = resolved_launch(spec)
     bar = Progress(len(cases), enabled=True, color=color, doing="launching")
     with used_by(spec, pool, remark), bar:

@@ -21,6 +21,7 @@ from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.runs.starting.directly import made_ready
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted
 from keen_matrix.wording.safe import shell_line
@@ -115,6 +116,7 @@ class _Narrowing:
         chosen = chosen_cases(spec, records, self._ids)
         here = {case.id for _, case in chosen}
         self.gone.extend(id for id in wanted_ids(records, self._ids) if id not in here)
+        spec = made_ready(spec, remark) if chosen else spec
         with used_by(spec, self._pool, remark) if chosen else nullcontext():
             for matrix, case in chosen:
                 found, is_interrupted = self._narrowed(spec, matrix, case)

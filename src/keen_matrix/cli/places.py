@@ -17,6 +17,7 @@ from keen_matrix.cli.statuses import EXIT_FAILED, EXIT_OK, worst_status
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.results.journal import DEFAULT_JOURNAL
+from keen_matrix.core.runs.starting.directly import made_ready
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted
 
@@ -121,6 +122,7 @@ class _Tracing:
         from keen_matrix.core.insight.places.tracers import tracer_of
         from keen_matrix.core.insight.places.tracing import traceable
 
+        spec = made_ready(spec, remark)
         launch = resolved_launch(spec)
         tracer = tracer_of(launch)
         why = f"no tracer knows {launch.words[0]}" if tracer is None else tracer.missing(launch)

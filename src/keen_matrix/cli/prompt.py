@@ -28,6 +28,7 @@ from keen_matrix.core.results.compare import change_of
 from keen_matrix.core.results.journal import DIRECTORY
 from keen_matrix.core.runs.keeping.calls import Call
 from keen_matrix.core.runs.keeping.trying import TriedCase, tried_case, with_vector
+from keen_matrix.core.runs.starting.directly import directly, made_ready
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.core.structs import replace
 from keen_matrix.core.width import cells
@@ -234,7 +235,8 @@ class Prompt:
         if judgement := judged(self.spec, words):
             screen.line(*judgement)
         live = LiveStreams(screen)
-        self._pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
+        ready = made_ready(tried.spec, remark)
+        self._pool.plan(ready, resolved_launch(ready), live=live.show)
         (result,) = self._pool.results([tried.case])
         record = result.record
         self._write(tried, record, live)
@@ -299,7 +301,8 @@ class Prompt:
         cases = following(spec, last.tried.case.argv)
         if not cases:
             raise Misuse("nothing to derive: only calls that the signature accepts can be varied")
-        self._pool.plan(with_following(spec), resolved_launch(spec))
+        ready = directly(spec)
+        self._pool.plan(with_following(ready), resolved_launch(ready))
         records = {each.id: each.record for each in self._pool.results(cases)}
         screen = self.screen
         shown = {case.id: shell_line((case.more or (case.argv,))[-1]) or "(no words)" for case in cases}
@@ -422,9 +425,12 @@ def _shown_outcome(record: Record) -> list[str]:
 
 def prompt_for_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_place: bool) -> int:
     """Take the calls of a program that has no spec."""
-    from keen_matrix.core.runs.keeping.trying import bare_call
+    from keen_matrix.cli.calls import tell_runner
+    from keen_matrix.core.runs.keeping.trying import bare_call, typed_program
 
-    program = ProgramWithoutSpec(tuple(words), bare_call(words, in_place=in_place).head, in_place)
+    started = typed_program(words)
+    tell_runner(started)
+    program = ProgramWithoutSpec(started.words, bare_call(started, (), in_place=in_place).head, in_place)
     return prompt(screen, "try.matrix.toml", pool, program)
 
 

@@ -22,6 +22,7 @@ from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import PASSING, Record, StepRecord, end_of
 from keen_matrix.core.model.signals import status_text
+from keen_matrix.core.runs.starting.directly import made_ready
 from keen_matrix.core.runs.starting.once import used_by
 from keen_matrix.wording.counts import counted, duration, size
 from keen_matrix.wording.safe import escape
@@ -172,6 +173,7 @@ def _replayed(screen: Screen, spec: Spec, matrix: Matrix, case: Case, pool: Work
     from keen_matrix.cli.console.why import write_why
 
     write_why(screen, spec, matrix, case)
+    spec = made_ready(spec, remark)
     with used_by(spec, pool, remark):
         pool.plan(spec, resolved_launch(spec))
         fields = decode_record(next(iter(pool.results([case]))).line)

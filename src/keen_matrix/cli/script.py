@@ -15,6 +15,7 @@ from keen_matrix.core.launch.environment import base_environment
 from keen_matrix.core.launch.launchers import resolved_launch
 from keen_matrix.core.model.case import Case, case_scope
 from keen_matrix.core.oracle import named_functions
+from keen_matrix.core.runs.starting.directly import directly
 from keen_matrix.wording.safe import quoted
 
 if TYPE_CHECKING:
@@ -48,6 +49,7 @@ def pasted_script(spec: Spec, matrix: Matrix, case: Case, by_hand: ByHand | None
     scope = case_scope(
         case.named, case.argv, case.id, spec.here, named_functions(spec.program.oracle), case.standing
     )
+    spec = directly(spec)
     launch = resolved_launch(spec)
     around = matrix.steps[0].surroundings
     notes = "".join(

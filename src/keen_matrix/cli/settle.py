@@ -136,14 +136,18 @@ def settled_text(path: str, text: str, launches: int | None, color: str, pool: W
     from keen_matrix.core.insight.settling.launching import pass_launcher_by
     from keen_matrix.core.insight.settling.settle import settled
     from keen_matrix.core.launch.launchers import resolved_launch
+    from keen_matrix.core.runs.starting.building import build
+    from keen_matrix.core.runs.starting.directly import directly
     from keen_matrix.core.runs.starting.once import used_by
-    from keen_matrix.core.runs.starting.preparing import build
+    from keen_matrix.core.spec.load import load_spec
 
     most = MOST_LAUNCHES if launches is None else launches
     bar = Progress(most, enabled=True, color=color, doing="settling")
-    lab = Lab(path, text, pool, Watching(bar), most)
-    if lab.spec.program.build:
-        build(lab.spec, lab.watch)
+    watch = Watching(bar)
+    first = directly(load_spec(path, text))
+    if first.program.build:
+        build(first, watch)  # before anything is looked for that it makes
+    lab = Lab(path, text, pool, watch, most)
     with used_by(lab.spec, pool, remark):
         with contextlib.suppress(OutOfLaunches):
             pass_launcher_by(lab)

@@ -19,6 +19,7 @@ from keen_matrix.core.launch.workers.links import default_jobs
 if TYPE_CHECKING:
     from keen_matrix.cli.calls import Asked
     from keen_matrix.cli.console.screen import Screen
+    from keen_matrix.core.launch.runners import FoundProgram
     from keen_matrix.core.launch.workers.engine import WorkerPool
     from keen_matrix.core.model.record import Record
     from keen_matrix.core.runs.keeping.trying import TriedCase
@@ -81,8 +82,34 @@ def main(options: argparse.Namespace) -> int:
     if options.write and options.write.endswith(".toml") and os.path.exists(options.write):
         options.specs.insert(0, options.write)  # --write takes the word after it, which is the spec here
         options.write = ""
-    refuse_without_partner(options)
     is_many = are_many(options)
+    paths = _checked_paths(options, words, is_many=is_many)
+    _say_options_of_program(words or ())
+    with early_pool(default_jobs() if is_many else 1) as pool:
+        from keen_matrix.cli.calls import asked_of
+        from keen_matrix.cli.console.screen import Screen
+
+        screen = Screen(sys.stdout, color=options.color)
+        if not options.by_hand and (is_many or _has_more(options)):
+            return _try_asked(screen, options, asked_of(options, paths, words), pool)
+        if words is None:
+            from keen_matrix.cli.prompt import prompt
+
+            return prompt(screen, paths[0], pool)
+        if options.by_hand:
+            return _by_hand(screen, options, paths, words, pool)
+        if not paths and words and sys.stdin.isatty() and _is_bare(words):
+            from keen_matrix.cli.prompt import prompt_for_program
+
+            return prompt_for_program(screen, words, pool, in_place=options.in_place)
+        if not paths:
+            return _try_program(screen, words, pool, in_place=options.in_place)
+        return _try_vector(screen, paths[0], words, options.write, pool)
+
+
+def _checked_paths(options: argparse.Namespace, words: Sequence[str] | None, *, is_many: bool) -> list[str]:
+    """Return the specs of a command line, before anything is launched. Raises Misuse."""
+    refuse_without_partner(options)
     paths = spec_paths(options.specs) if options.specs or (words is None and not is_many) else []
     if len(paths) > 1 and (words is not None or is_many):
         raise Misuse(f"try takes one spec, but {len(paths)} were given: {' '.join(paths[:4])}")
@@ -98,28 +125,14 @@ def main(options: argparse.Namespace) -> int:
         from keen_matrix.cli.outputs import refuse_other_file
 
         refuse_other_file(options.output)  # before anything is launched
-    _say_options_of_program(words or ())
-    with early_pool(default_jobs() if is_many else 1) as pool:
-        from keen_matrix.cli.calls import asked_of
-        from keen_matrix.cli.console.screen import Screen
-        from keen_matrix.core.runs.keeping.trying import program_of
+    return paths
 
-        screen = Screen(sys.stdout, color=options.color)
-        if not options.by_hand and (is_many or _has_more(options)):
-            return _try_asked(screen, options, asked_of(options, paths, words), pool)
-        if words is None:
-            from keen_matrix.cli.prompt import prompt
 
-            return prompt(screen, paths[0], pool)
-        if options.by_hand:
-            return _by_hand(screen, options, paths, words, pool)
-        if not paths and words and list(words) == list(program_of(words) or ()) and sys.stdin.isatty():
-            from keen_matrix.cli.prompt import prompt_for_program
+def _is_bare(words: Sequence[str]) -> bool:
+    """Tell whether words start a program and give it none."""
+    from keen_matrix.core.runs.keeping.trying import typed_program
 
-            return prompt_for_program(screen, words, pool, in_place=options.in_place)
-        if not paths:
-            return _try_program(screen, words, pool, in_place=options.in_place)
-        return _try_vector(screen, paths[0], words, options.write, pool)
+    return not typed_program(words).given
 
 
 def _by_hand(
@@ -265,16 +278,18 @@ def _try_vector(screen: Screen, path: str, words: Sequence[str], keep: str | Non
 
 def _try_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_place: bool) -> int:
     """Launch a program without any spec, and say how to go on."""
-    from keen_matrix.core.runs.keeping.trying import bare_call, program_of, tried_case
+    from keen_matrix.cli.calls import tell_runner
+    from keen_matrix.core.runs.keeping.trying import bare_call, tried_case, typed_program
     from keen_matrix.wording.safe import shell_line
 
     if not words:
         raise Misuse(
             "try needs the words that start a program after --: keen-matrix try -- python3 fare.py Skerry"
         )
-    bare = bare_call(words, in_place=in_place)
-    program = program_of(words) or words
-    tried = tried_case("try.matrix.toml", bare.text, words[len(program) :])
+    started = typed_program(words)
+    bare = bare_call(started, started.given, in_place=in_place)
+    tell_runner(started)
+    tried = tried_case("try.matrix.toml", bare.text, started.given)
     if in_place:
         remark("it runs in this directory, on your own files")
     if bare.copied:
@@ -290,23 +305,36 @@ def _try_program(screen: Screen, words: Sequence[str], pool: WorkerPool, *, in_p
     screen.line()
     said = "not checked: there is no spec yet" if record.verdict == "unchecked" else ""
     _write_outcome(screen, tried, record, is_shown=is_shown, verdict=said)
+    _tell_where(record, started, in_place=in_place)
     screen.line()
-    screen.line(
-        "next: ", (f"keen-matrix draft -- {shlex.join(program)}", "strong"), ("   a first spec of it", "dim")
-    )
+    draft = f"keen-matrix draft -- {shlex.join(started.words)}"
+    screen.line("next: ", (draft, "strong"), ("   a first spec of it", "dim"))
     return _status(record)
+
+
+def _tell_where(record: Record, started: FoundProgram, *, in_place: bool) -> None:
+    """Say what of the result is the place's doing, or the runner's, and not the program's."""
+    from keen_matrix.core.launch.runners import hidden_status
+
+    hidden = hidden_status(started, record.stdout or "", record.stderr or "")
+    if hidden is not None and hidden != record.exit:
+        remark(f"{started.runner} hides the program's exit: it was {hidden}")
+    if record.exit != 0 and not (in_place or started.is_through):
+        remark("it ran in an empty directory, with an empty HOME; --in-place runs it in this directory")
 
 
 def _launched(screen: Screen, tried: TriedCase, pool: WorkerPool) -> tuple[Record, bool]:
     """Launch a case, its output shown as it comes; return its record, and whether any was shown."""
     from keen_matrix.cli.live import LiveStreams
     from keen_matrix.core.launch.launchers import resolved_launch
+    from keen_matrix.core.runs.starting.directly import made_ready
     from keen_matrix.core.runs.starting.once import used_by
 
     live = LiveStreams(screen)
     screen.flush()
-    with used_by(tried.spec, pool, remark):
-        pool.plan(tried.spec, resolved_launch(tried.spec), live=live.show)
+    spec = made_ready(tried.spec, remark)
+    with used_by(spec, pool, remark):
+        pool.plan(spec, resolved_launch(spec), live=live.show)
         (result,) = pool.results([tried.case])
         record = result.record
     # prompts and replies, and launches one after another, are told apart once they have ended

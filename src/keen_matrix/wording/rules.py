@@ -35,6 +35,7 @@ _RULES: tuple[tuple[str, str], ...] = (
         r"nothing is checked|would be checked|never checked|what the rule asks|met by every output",
     ),
     ("no-cases", r"no call can be made|no case is left|has no cases|gives no value|no values"),
+    ("runner", r"is a runner"),
     ("too-many-cases", r"\bcases$|has more than|are more than|cannot draw|needs at least as many axes"),
     (
         "unknown-name",

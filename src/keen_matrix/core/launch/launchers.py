@@ -32,7 +32,10 @@ def resolved_launch(spec: Spec) -> ResolvedLaunch:
     environment = base_environment(spec.program.env_from_caller, os.environ)
     own = dict(spec.matrices[0].steps[0].surroundings.env).get("PATH") if spec.matrices else None
     search = own.constant if own is not None and own.constant is not None else environment.get("PATH")
-    found, reason = find_program(words[0], search, spec.here)
+    # Where cases run in the directory of the spec, a relative path is one from there.
+    found, reason = find_program(
+        words[0], search, spec.here, None if spec.program.fresh_directory else spec.here
+    )
     reason = reason or missing_script(spec, words)
     if reason:
         raise RunFault(f"the program cannot be launched: {reason}")

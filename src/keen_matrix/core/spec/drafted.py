@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
-import shutil
 from collections.abc import Mapping, Sequence
 
 from keen_matrix.core.errors import KeenMatrixError, Misuse
@@ -24,15 +22,14 @@ LONGEST_NOTE = 100
 FAMILIES = "help, accepted, refusals, rephrasings, effects, again, elsewhere"
 
 
-def spec_text(draft: Draft, program: Sequence[str], source: str, directory: str) -> str:
+def spec_text(draft: Draft, program: Sequence[str], source: str) -> str:
     """Return a commented spec. It lints clean: what does not fit together is in a comment.
 
-    `source` says what the draft was made of, `directory` is where the spec is to stand: files of
-    the program are named from there."""
+    `program` are the lines of its table, `source` says what the draft was made of."""
     lines = [
         f"# Drafted from {source}. Guesses are marked; look at each before you trust a run.",
         "[program]",
-        f"launch = {launch_text(program, directory)}",
+        *program,
         "",
     ]
     fits = True
@@ -111,22 +108,6 @@ def _form(line: str, indent: str, *, broken: bool) -> str:
     items = [str(item) for item in parse_synopsis(line).items]
     inner = "\n".join(f"{indent}  {_text(each)[1:-1]}" for each in items)
     return f'"""\n{inner}\n{indent}"""'
-
-
-def launch_text(program: Sequence[str], directory: str) -> str:
-    """Return the launch words of a program as TOML, with files named from a directory."""
-    words = []
-    for word in program:
-        if os.path.isfile(word) and (os.sep in word or word not in _path_programs()):
-            words.append("{here}/" + os.path.relpath(word, directory))
-        else:
-            words.append(word.replace("{", "{{").replace("}", "}}"))
-    plain = all(word and not set(word) & set(" \t'\"\\") for word in words)
-    return _text(" ".join(words)) if plain else _array(words)
-
-
-def _path_programs() -> set[str]:
-    return {word for word in ("python3", "node", "sh") if shutil.which(word)}
 
 
 def _text(text: str) -> str:

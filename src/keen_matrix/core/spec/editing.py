@@ -145,6 +145,16 @@ def comment_at(text: str, *path: str) -> str:
 # --- writing ---
 
 
+def literal(text: str) -> str:
+    """Return a text as a template has it."""
+    return text.replace("{", "{{").replace("}", "}}")
+
+
+def toml_words(words: Sequence[str]) -> str:
+    """Return words as a list of TOML, templates each."""
+    return f"[{', '.join(toml_text(literal(each)) for each in words)}]"
+
+
 def toml_text(text: str) -> str:
     """Return a text as TOML writes it: on several lines where it has several. What has no shape of
     its own, and what would show the rest in another order, is written as an escape (TOML 1.0, basic

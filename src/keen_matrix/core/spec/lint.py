@@ -10,6 +10,7 @@ from typing import Any, Unpack
 from keen_matrix.core.errors import Problem, nearest
 from keen_matrix.core.expressions import FUNCTIONS, called_functions
 from keen_matrix.core.files import leaves_directory
+from keen_matrix.core.launch.runners import started_by
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Characters
@@ -20,7 +21,9 @@ from keen_matrix.core.spec.document.texts import placed_in
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.lint_texts import TextChecker
+from keen_matrix.core.spec.program_text import BUILT, program_lines
 from keen_matrix.core.spec.source import Placing, Source
+from keen_matrix.core.structs import replace
 
 #: What Python calls the systems that a spec may be run on (its documentation, sys.platform).
 PLATFORMS = (
@@ -85,6 +88,7 @@ class _SpecChecker:
             return
         if self.spec.program.oracle is not None:
             self._oracle(self.spec.program.oracle)
+        self._runner()
         outside = self._all_names() | CASE_NAMES
         words = [self._known_words(each) for each in self.spec.matrices if not each.family]
         self.texts.values = {"platform": PLATFORMS}
@@ -100,6 +104,24 @@ class _SpecChecker:
         self._file_names(("files",), self.source.data.get("files"))
         self._refusal(self.source.data.get("refusal"), document, outside | {"culprit"})
         self._signature(self.source.data.get("signature"))
+
+    def _runner(self) -> None:
+        """Warn of a program that is started through a runner: what the runner prints and how it
+        exits is not the program's."""
+        if self.spec.program.build or any(each.constant is None for each in self.spec.program.launch):
+            return
+        words = [each.constant or "" for each in self.spec.program.launch]
+        out = os.path.join(self.spec.here, BUILT)
+        found = started_by(words, self.spec.here, out, may_ask=False)
+        if not found.runner or found.is_through:
+            return
+        direct = replace(found, launch=(*found.launch, *found.given))
+        warning = self.source.warning(
+            ("program", "launch"),
+            f"{found.runner} is a runner, which a run passes by; say how the program is built and started",
+            expected="   ".join(program_lines(direct, self.spec.here)),
+        )
+        self.problems.append(warning)
 
     def _refusal(self, data: Any, document: SpecDocument, known: Set[str]) -> None:
         """Check [refusal] and its kinds."""

@@ -19,6 +19,7 @@ from keen_matrix.core.launch.workers.engine import WorkerPool
 from keen_matrix.core.model.record import BROKEN
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.runs.events import RunWatch
+from keen_matrix.core.runs.starting.directly import directly
 from keen_matrix.core.runs.starting.program import started
 from keen_matrix.core.signature.grounds import Grounds, UsageGrounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, builders
@@ -62,7 +63,7 @@ class Lab:
         self.experiments = Experiments(self.spec, self.launch, pool, watch.grounding, most)
 
     def _loaded(self, text: str) -> Spec:
-        spec = load_spec(self.path, text)
+        spec = directly(load_spec(self.path, text))
         if spec.signature is None:
             raise Misuse(f"{self.path} has no signature, so there is nothing to settle")
         return spec

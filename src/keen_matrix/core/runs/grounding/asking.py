@@ -10,14 +10,16 @@ import os
 import shutil
 import tempfile
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from keen_matrix.core.errors import RunFault
 from keen_matrix.core.expressions import Template
+from keen_matrix.core.launch.runners import FoundProgram
 from keen_matrix.core.launch.warm.keepers import ColdOnly, WarmPlan, warm_plan
 from keen_matrix.core.launch.workers.engine import WorkerPool, run_in
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import Record
-from keen_matrix.core.model.spec import Matrix, Program, Spec, Step, Surroundings
+from keen_matrix.core.model.spec import Bounds, Matrix, Program, Spec, Step, Surroundings
 from keen_matrix.core.notation.nodes import Sequence as Items
 from keen_matrix.core.runs.starting.scripts import language_of, reader_named, text_of_script
 from keen_matrix.core.signature.helptext import HelpText, read_help
@@ -50,10 +52,27 @@ class HelpAnswer(Struct, frozen=True):
     doubts: tuple[str, ...] = ()
 
 
-def launch_once(pool: WorkerPool, program: Sequence[str], words: Sequence[str] = ()) -> Record:
+class AskedProgram(NamedTuple):
+    """A program that is asked what it accepts: how it is started, and what it needs for that."""
+
+    words: tuple[str, ...]
+    env: tuple[tuple[str, str], ...] = ()
+    from_caller: tuple[str, ...] = ("PATH",)
+    #: Whether it runs where it was typed, and not in an empty directory.
+    in_place: bool = False
+
+    @classmethod
+    def of(cls, started: FoundProgram, *, in_place: bool = False) -> AskedProgram:
+        """Return the program that words start."""
+        return cls(started.launch, started.env, started.from_caller or ("PATH",), in_place)
+
+
+def launch_once(pool: WorkerPool, program: AskedProgram, words: Sequence[str] = ()) -> Record:
     """Return the result of one launch of a program, bounded as every launch is."""
-    step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS))
-    matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,))
+    env = tuple((name, Template(value, literal=True)) for name, value in program.env)
+    step = Step(line=Items(()), surroundings=Surroundings(timeout=HELP_SECONDS, env=env))
+    bounds = Bounds(fresh_directory=not program.in_place)
+    matrix = Matrix(index=0, name="help", line=Items(()), line_text="", axes={}, steps=(step,), bounds=bounds)
     spec = Spec(
         path="draft",
         here=os.getcwd(),
@@ -61,7 +80,11 @@ def launch_once(pool: WorkerPool, program: Sequence[str], words: Sequence[str] =
         digest="",
         rules=(),
         matrices=(matrix,),
-        program=Program(launch=tuple(Template(word, literal=True) for word in program)),
+        program=Program(
+            launch=tuple(Template(word, literal=True) for word in program.words),
+            env_from_caller=program.from_caller,
+            fresh_directory=not program.in_place,
+        ),
     )
     case = Case(id="draft00000", matrix=0, argv=tuple(words))
     (record,) = run_in(pool, [case], spec)
@@ -74,12 +97,13 @@ def launch_once(pool: WorkerPool, program: Sequence[str], words: Sequence[str] =
 INHERITED = ("reader", "help", "abbreviations", "interleaved")
 
 
-def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | None:
+def parser_of(pool: WorkerPool, asked: AskedProgram) -> DescribedParser | None:
     """Return the description of a Python program's own parser; None where the program is none,
     makes no parser that is known, or does not come to the point at which it parses.
 
     It is started once, under its own interpreter, and ends where it is about to parse. Words behind
     the program may name a subcommand, whose parser it then is."""
+    program = asked.words
     plans = ((cut, _plan(program[:cut])) for cut in range(len(program), 0, -1))
     cut, plan = next(((cut, plan) for cut, plan in plans if plan is not None), (0, None))
     if plan is None:
@@ -87,7 +111,7 @@ def parser_of(pool: WorkerPool, program: Sequence[str]) -> DescribedParser | Non
     with tempfile.TemporaryDirectory(prefix="keen-matrix-") as directory:
         out = os.path.join(directory, "parser.json")
         words = (plan.interpreter, *plan.switches, hook.__file__, out, plan.kind, plan.name)
-        launch_once(pool, words, HELP_WORDS[0])
+        launch_once(pool, asked._replace(words=words), HELP_WORDS[0])
         try:
             with open(out, "rb") as file:
                 found = read_description(file.read(MOST_DESCRIPTION + 1), "the program's parser")
@@ -120,7 +144,7 @@ def _plan(program: Sequence[str]) -> WarmPlan | None:
 # --- its help ---
 
 
-def help_of(pool: WorkerPool, program: Sequence[str]) -> HelpAnswer:
+def help_of(pool: WorkerPool, program: AskedProgram) -> HelpAnswer:
     """Ask a program for help, and return the first answer that has a usage line and a list. Raises
     RunFault where nothing came, and tells what came instead."""
     best: HelpAnswer | None = None
@@ -157,7 +181,7 @@ def reader_of(program: Sequence[str], page: HelpText) -> str:
     return reader_named(script, language_of(file, program[1:]), spelt)
 
 
-def with_commands(pool: WorkerPool, program: Sequence[str], answer: HelpAnswer) -> HelpAnswer:
+def with_commands(pool: WorkerPool, program: AskedProgram, answer: HelpAnswer) -> HelpAnswer:
     """Return an answer with those of the subcommands that the help lists, one level deep: each is
     asked by the word that the program itself answered to, after the subcommand."""
     commands: dict[str, HelpText] = {}
@@ -166,7 +190,7 @@ def with_commands(pool: WorkerPool, program: Sequence[str], answer: HelpAnswer) 
         page = _help_below(pool, program, command.name, answer)
         if page is None:
             doubts.append(f"the subcommand {command.name} printed no help of its own")
-        commands[command.name] = page or HelpText((f"{program[-1]} {command.name}",), (), ())
+        commands[command.name] = page or HelpText((f"{program.words[-1]} {command.name}",), (), ())
     if len(answer.page.commands) > MOST_COMMANDS:
         doubts.append(
             f"the help lists {len(answer.page.commands)} subcommands; the first {MOST_COMMANDS} are drafted"
@@ -174,9 +198,7 @@ def with_commands(pool: WorkerPool, program: Sequence[str], answer: HelpAnswer) 
     return replace(answer, commands=commands, doubts=tuple(doubts))
 
 
-def _help_below(
-    pool: WorkerPool, program: Sequence[str], command: str, answer: HelpAnswer
-) -> HelpText | None:
+def _help_below(pool: WorkerPool, program: AskedProgram, command: str, answer: HelpAnswer) -> HelpText | None:
     """Return the help of a subcommand; None where it prints none, or that of the whole program."""
     dashed = [each for each in answer.words if each.startswith("-")]
     for word in dict.fromkeys([*dashed, "--help", "-h"]):

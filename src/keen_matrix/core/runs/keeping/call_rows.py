@@ -17,15 +17,8 @@ from keen_matrix.core.model.open_mark import OPEN
 from keen_matrix.core.model.record import BROKEN, Record
 from keen_matrix.core.model.spec import Matrix, Surroundings
 from keen_matrix.core.runs.keeping.calls import Call, count_words
-from keen_matrix.core.runs.keeping.kept_texts import (
-    LONG_TEXT,
-    MANY_LINES,
-    kept_stream,
-    literal,
-    toml_words,
-    written_value,
-)
-from keen_matrix.core.spec.editing import toml_key, toml_text, value_at
+from keen_matrix.core.runs.keeping.kept_texts import LONG_TEXT, MANY_LINES, kept_stream, written_value
+from keen_matrix.core.spec.editing import literal, toml_key, toml_text, toml_words, value_at
 
 STREAMS = ("stdout", "stderr")
 #: Words of a line that need no quotes.

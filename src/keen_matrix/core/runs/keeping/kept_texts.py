@@ -5,11 +5,10 @@ from __future__ import annotations
 
 import itertools
 import os
-from collections.abc import Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.expect.differences import split_lines
-from keen_matrix.core.spec.editing import toml_key, toml_text
+from keen_matrix.core.spec.editing import literal, toml_key, toml_text
 
 #: Characters, or lines, of an output from which it is kept in a file of its own.
 LONG_TEXT, MANY_LINES = 2_000, 20
@@ -26,11 +25,6 @@ class Number(NamedTuple):
         return self.text
 
 
-def literal(text: str) -> str:
-    """Return a text as a template has it."""
-    return text.replace("{", "{{").replace("}", "}}")
-
-
 def portable(text: str, here: str) -> str:
     """Return a text as a template has it, with `{here}` for the directory of its spec: in another
     place, or on another machine, the rest of it is the same."""
@@ -40,11 +34,6 @@ def portable(text: str, here: str) -> str:
 def with_here(template: str, here: str) -> str:
     """Return a template with `{here}` for the directory of its spec."""
     return template.replace(literal(here), "{here}") if len(here) > 1 else template
-
-
-def toml_words(words: Sequence[str]) -> str:
-    """Return words as a list of TOML, templates each."""
-    return f"[{', '.join(toml_text(literal(each)) for each in words)}]"
 
 
 def written_value(value: object) -> str:

@@ -6,23 +6,25 @@ the judgement that it would have if somebody wrote it there."""
 
 from __future__ import annotations
 
+import hashlib
 import itertools
 import os
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from keen_matrix.core.errors import Misuse
-from keen_matrix.core.files import leaves_directory
-from keen_matrix.core.launch.runtimes import INTERPRETERS
+from keen_matrix.core.files import cache_directory, leaves_directory
+from keen_matrix.core.launch.runners import FoundProgram, started_by
 from keen_matrix.core.model.case import Case
 from keen_matrix.core.model.record import BROKEN, Record
 from keen_matrix.core.model.spec import Matrix, Spec, Surroundings
 from keen_matrix.core.notation.nodes import Characters, Field, Word
 from keen_matrix.core.runs.keeping.call_rows import CallResult, matrices_of
 from keen_matrix.core.runs.keeping.calls import Call
-from keen_matrix.core.runs.keeping.kept_texts import literal, toml_words, written_value
-from keen_matrix.core.spec.editing import toml_text, with_items
+from keen_matrix.core.runs.keeping.kept_texts import written_value
+from keen_matrix.core.spec.editing import literal, toml_text, toml_words, with_items
 from keen_matrix.core.spec.load import load_spec
+from keen_matrix.core.spec.program_text import absolute_lines
 from keen_matrix.core.vectors.unfold import unfold_matrix
 
 #: Cases among which a vector is looked for.
@@ -78,23 +80,21 @@ class Bare(NamedTuple):
     outside: tuple[str, ...]
 
 
-def program_of(words: Sequence[str]) -> Sequence[str] | None:
-    """Return the words that start a program, without those that it is given: an interpreter with
-    what it runs, or the first alone; None where that cannot be known."""
-    if not INTERPRETERS.fullmatch(os.path.basename(words[0])):
-        return words[:1]
-    at = next((at for at, word in enumerate(words[1:], 1) if not word.startswith("-")), None)
-    return None if at is None or "-c" in words[:at] or "-e" in words[:at] else words[: at + 1]
+def typed_program(words: Sequence[str]) -> FoundProgram:
+    """Return how words start a program for which there is no spec; what a runner builds is kept
+    with what is kept between calls."""
+    # One place for each directory: two projects may have programs of one name.
+    where = hashlib.sha256(os.getcwd().encode("utf-8", "surrogateescape")).hexdigest()[:16]
+    return started_by(words, os.getcwd(), os.path.join(cache_directory("build"), where))
 
 
-def bare_call(words: Sequence[str], *, in_place: bool) -> Bare:
+def bare_call(
+    started: FoundProgram, given: Sequence[str], *, in_place: bool, named: Sequence[str] = ()
+) -> Bare:
     """Return the call of a program that has no spec: in a directory of its own, with copies of the
-    files that its words name, or where it was typed."""
-    program = program_of(words) or words
-    given = words[len(program) :]
-    absolute = [os.path.abspath(each) if os.path.isfile(each) else each for each in program]
-    lines = ["[program]", f"launch = {toml_words(absolute)}"]
-    files = [each for each in dict.fromkeys(given) if os.path.isfile(each)]
+    files that its words name (and those of `named`), or where it was typed."""
+    lines = ["[program]", *absolute_lines(started)]
+    files = [each for each in dict.fromkeys((*given, *named)) if os.path.isfile(each)]
     outside = tuple(each for each in files if os.path.isabs(each) or leaves_directory(each))
     copied = () if in_place else tuple(each for each in files if each not in outside)
     if in_place:

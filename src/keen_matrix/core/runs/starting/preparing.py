@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
-import shlex
 import time
 from collections.abc import Sequence
 from typing import NamedTuple
@@ -18,19 +16,16 @@ from keen_matrix.core.errors import (
     RunFault,
     SpecFault,
 )
-from keen_matrix.core.expressions import Scope
 from keen_matrix.core.launch.launchers import ResolvedLaunch, check_launchers, resolved_launch
-from keen_matrix.core.launch.process.between import Between
 from keen_matrix.core.model.lookups import stamp
 from keen_matrix.core.model.spec import Spec
 from keen_matrix.core.results.journal import FAULT_KEPT, Journal, bare_header
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.options import RunOptions
 from keen_matrix.core.runs.starting.adapting import adapted
+from keen_matrix.core.runs.starting.building import build
+from keen_matrix.core.runs.starting.directly import directly
 from keen_matrix.core.spec.kept import kept_spec
-
-#: Lines of a failed build's output that are repeated in the error.
-BUILD_TAIL = 20
 
 
 class Ready(NamedTuple):
@@ -85,7 +80,7 @@ class Building:
 
 
 def _made_ready(path: str, options: RunOptions, building: Building) -> Ready:
-    spec = adapted(kept_spec(path), options.adaptation)
+    spec = directly(adapted(kept_spec(path), options.adaptation))
     if options.resume:
         _refuse_changed(spec, options.journal)
     # Before the build: a spec with too many vectors is refused at once, and not after minutes.
@@ -133,37 +128,6 @@ def check_prepared(spec: Spec, limit: int | None) -> None:
         refuse_too_many(spec, limit)
         try_expressions(spec)
         _checked.add(edition)
-
-
-def build(spec: Spec, watch: RunWatch) -> None:
-    """Run the build command of a spec, its output told as it comes. Raises RunFault when it
-    fails."""
-    words = [word.render(Scope({"here": spec.here})) for word in spec.program.build]
-    watch.is_building(shlex.join(words), first=True)
-    tail: list[str] = []
-    try:
-        reading, writing = os.pipe()
-        with open(reading, "rb") as output:
-            try:
-                # Both streams together, in the order in which a terminal would show them.
-                process = Between(
-                    words, file=words[0], directory=spec.here, env=os.environ, stdout=writing, stderr=writing
-                )
-            finally:
-                os.close(writing)
-            with process:
-                for raw in output:
-                    line = raw.decode("utf-8", "replace").rstrip("\n")
-                    watch.is_building(line, first=False)
-                    tail = [*tail[-BUILD_TAIL + 1 :], line]
-                process.wait(None)
-    except (OSError, ValueError) as error:
-        raise RunFault(f"the build cannot be run: {getattr(error, 'strerror', None) or error}") from None
-    if process.returncode:
-        shown = "".join(f"\n  {line}" for line in tail)
-        raise RunFault(
-            f"the build ended with exit {process.returncode}, so nothing was run; its last lines:{shown}"
-        )
 
 
 def try_expressions(spec: Spec) -> None:
