@@ -20,6 +20,7 @@ SECTIONS: dict[str, list[tuple[str, str]]] = {
         ("readers.md", "Readers"),
         ("expectations.md", "Expectations"),
         ("surroundings.md", "Surroundings"),
+        ("runners.md", "Programs started through runners"),
     ],
     "Results": [
         ("results.md", "Results"),
@@ -35,6 +36,7 @@ SECTIONS: dict[str, list[tuple[str, str]]] = {
         ("cookbook/click.md", "Python: click"),
         ("cookbook/typer.md", "Python: typer"),
         ("cookbook/by-hand.md", "A reader of your own"),
+        ("cookbook/no-help.md", "A program without help"),
         ("cookbook/getopts.md", "Shell: getopts"),
         ("cookbook/bash.md", "Bash, by hand"),
         ("cookbook/node-parseargs.md", "Node: parseArgs"),

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shlex
 import shutil
 from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.launch.runners import RUNNERS, hidden_status, started_by
+from keen_matrix.core.launch.runners import RUNNER_NAMES, hidden_status, runners, started_by
 from tests.conftest import Place
 
 HERE = "/office"
@@ -99,7 +100,8 @@ def test_a_program_is_told_from_its_words(office: Path, typed: str) -> None:
 
 
 def test_every_runner_is_in_the_table() -> None:
-    named = {started.name for started in RUNNERS}
+    named = {each.name for each in runners()}
+    assert all(re.fullmatch(RUNNER_NAMES, each.name.split()[0]) for each in runners())
     seen = {found for found in named if any(typed.split()[0].removeprefix("./").startswith(found.split()[0]) for typed in TYPED)}
     assert named - seen == {"mvn exec", "npx"} - seen
 
@@ -123,7 +125,7 @@ def test_an_exit_that_a_runner_hides_is_read(office: Path) -> None:
         ("go run", "fare: bad\nexit status 3\n", 3), ("make", "make: *** [Makefile:3: run] Error 4\n", 4), ("make", "all fine\n", None),
         ("gradle run", "> Process 'command 'java'' finished with non-zero exit value 5\n", 5),
     ):  # fmt: skip
-        hides = next(each.hides for each in RUNNERS if each.name == name)
+        hides = next(each.hides for each in runners() if each.name == name)
         from keen_matrix.core.structs import replace
 
         assert hidden_status(replace(found, hides=hides), "", said) == status

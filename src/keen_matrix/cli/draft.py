@@ -15,22 +15,29 @@ from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from keen_matrix.core.launch.runners import FoundProgram
     from keen_matrix.core.launch.workers.engine import WorkerPool
+    from keen_matrix.core.runs.grounding.asking import AskedProgram, HelpAnswer
+    from keen_matrix.core.runs.keeping.calls import Call
     from keen_matrix.core.signature.drafting import Draft
 
 EPILOG = """\
 examples:
   keen-matrix draft -- python3 fare.py              a first spec on standard output
   keen-matrix draft -o fare.matrix.toml -- ./fare   the same in a new file; an existing one is never overwritten
+  keen-matrix draft --calls calls.txt -- sh fare.sh with rows for calls of your own
   keen-matrix draft --from fare.json -- ./fare      from a description of its parser, without running it
 
 A Python program that uses argparse, optparse, click or typer is started once under its own interpreter and ended
 before it parses: its parser is read directly. Any other program is only asked for help: with --help, -h, -help,
 help, and with no words, in an empty directory and with empty standard input, until one answer has a usage line or
-a list of options. Subcommands that it lists are asked in the same way. Nothing else is run without --settle.
+a list of options. Subcommands that it lists are asked in the same way. A program that prints no help is tried with
+words that its source suggests, in empty directories, and the draft says what it did. Nothing else is run without
+--settle. A program that is started through a runner (go run, npm start, make run) is built once and started directly.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read or written,
-3 the program cannot be started or prints no help text, 130 interrupted: the spec has what was found so far
+3 the program cannot be started, 130 interrupted: the spec has what was found so far
 """
 
 
@@ -47,6 +54,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="a description of the program's parser in JSON (its shape: keen-matrix schema --of "
         "parser); - reads standard input",
     )
+    parser.add_argument(
+        "--calls",
+        metavar="FILE",
+        help="a file with a call on each line, quoted as in a shell; their results are rows of the draft",
+    )
     source.add_argument(
         "--help-only", action="store_true", help="read the help, also where the parser could be"
     )
@@ -54,7 +66,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--settle", action="store_true", help="run experiments to fill the gaps, as keen-matrix settle does"
     )
     parser.add_argument(
-        "--in-place", action="store_true", help="run the program in this directory, on the files themselves"
+        "--in-place",
+        action="store_true",
+        help="run it in this directory, on the files themselves, and not on copies",
     )
     add_launches(parser)
     parser.add_argument(
@@ -70,16 +84,14 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(f"{options.output} cannot be written: it exists already")
     with pool_if(options.source is None or options.settle) as pool:
         from keen_matrix.cli.calls import tell_runner
-        from keen_matrix.core.spec.drafted import spec_text
         from keen_matrix.core.spec.program_text import program_lines, started_for
 
         directory = os.path.dirname(options.output or "") or "."
         started = started_for(options.program, directory)
         tell_runner(started)
-        draft, source = _draft(options, started, pool)
         lines = program_lines(started, directory)
         lines += ['directory = "spec"'] if options.in_place else []
-        text = spec_text(draft, lines, source)
+        text = _drafted(options, started, lines, pool)
         status = EXIT_OK
         if options.settle and pool is not None:
             text, status = _settled(options.output or SPEC_NAME, text, options.launches, pool)
@@ -112,33 +124,119 @@ def _settled(path: str, text: str, launches: int | None, pool: WorkerPool) -> tu
     return found.after, EXIT_INTERRUPTED if found.is_interrupted else EXIT_OK
 
 
-def _draft(options: argparse.Namespace, started: FoundProgram, pool: WorkerPool | None) -> tuple[Draft, str]:
-    """Return the draft, and what it was made of in words."""
-    from keen_matrix.core.runs.grounding.asking import (
-        AskedProgram,
-        help_of,
-        parser_of,
-        reader_of,
-        with_commands,
-    )
+def _drafted(
+    options: argparse.Namespace, started: FoundProgram, lines: Sequence[str], pool: WorkerPool | None
+) -> str:
+    """Return the text of a draft: from a description, from the program's parser, from its help, or
+    from what it was seen to do."""
+    from keen_matrix.core.runs.grounding.asking import AskedProgram, NoHelp, help_of, parser_of
     from keen_matrix.core.runs.starting.directly import built
-    from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated
+    from keen_matrix.core.spec.drafted import spec_text
 
     if options.source is not None or pool is None:
         described = read_description(_read(options.source), options.source)
-        return translated(described, options.program), options.source
+        return spec_text(translated(described, options.program), lines, options.source)
     asked = AskedProgram.of(built(started, remark), in_place=options.in_place)
-    words = asked.words
+    calls = _calls(options)
     parser = None if options.help_only else parser_of(pool, asked)
     if parser is not None:
-        return translated(parser, words), f"the program's own {parser.reader} parser"
-    answer = with_commands(pool, asked, help_of(pool, asked))
-    draft = draft_signature(answer.page, [*options.program, *words], answer.commands)
+        text = spec_text(translated(parser, asked.words), lines, f"the program's own {parser.reader} parser")
+        return text + (_rows_of(options, asked, started.root, calls, pool, "")[0] if calls else "")
+    answer = help_of(pool, asked)
+    if isinstance(answer, NoHelp):
+        return _observed(options, asked, started.root, lines, calls, pool, answer.told)
+    draft, source = _of_help(options, asked, answer, pool)
+    text = spec_text(draft, lines, source)
+    if answer.words and not answer.on_mistake:
+        return text + (_rows_of(options, asked, started.root, calls, pool, "")[0] if calls else "")
+    # A usage line that is only printed with a mistake says little: it is believed where all that
+    # follows from it is so.
+    from keen_matrix.core.insight.observing.verified import signature_explains
+
+    path = options.output or SPEC_NAME
+    usage = "\n".join(answer.page.usages)
+    if signature_explains(path, text, pool):
+        return text + _rows_of(options, asked, started.root, calls, pool, "")[0]
+    told = f"its usage line does not say all that it does: {usage}"
+    return _observed(options, asked, started.root, lines, calls, pool, told)
+
+
+def _calls(options: argparse.Namespace) -> list[Call]:
+    """Return the calls that somebody typed, with --calls."""
+    from keen_matrix.cli.calls import calls_of
+
+    return calls_of(options) or []
+
+
+def _observed(
+    options: argparse.Namespace,
+    asked: AskedProgram,
+    root: str,
+    lines: Sequence[str],
+    calls: Sequence[Call],
+    pool: WorkerPool,
+    why: str,
+) -> str:
+    """Return the text of a draft of what a program was seen to do."""
+    rows, head = _rows_of(options, asked, root, calls, pool, why)
+    comments = [f"# {each}" for each in head]
+    return "\n".join([*comments, "[program]", *lines]) + "\n" + rows
+
+
+def _rows_of(
+    options: argparse.Namespace,
+    asked: AskedProgram,
+    root: str,
+    calls: Sequence[Call],
+    pool: WorkerPool,
+    why: str,
+) -> tuple[str, list[str]]:
+    """Return what a program was seen to do as matrices, and what is to be said of it."""
+    from keen_matrix.core.insight.observing.observe import observe_program
+    from keen_matrix.core.insight.observing.search import SAMPLE
+    from keen_matrix.core.runs.keeping.call_rows import matrices_of
+    from keen_matrix.core.spec.editing import toml_text
+    from keen_matrix.wording.counts import counted
+    from keen_matrix.wording.safe import escape, shell_line
+
+    here = os.path.dirname(os.path.abspath(options.output or SPEC_NAME))
+    seen = observe_program(pool, asked, root, here, calls)
+    given = [each for each in seen.results if SAMPLE in each.call.words]
+    plain, _, names = matrices_of([e for e in seen.results if e not in given], here, (), whole=True)
+    around = [f"files.{toml_text(SAMPLE)} = {toml_text(seen.sample)}"]
+    with_file, _, _ = matrices_of(given, here, names, around=around, whole=True)
+    more = "\n".join(filter(None, (plain, with_file))).replace("[[matrix]]\n", "[[matrix]]   # observed\n")
+    count = counted(len(seen.results), "call")
+    head = [
+        f"Observed, not documented: {count} of {seen.launches}. Read them, and correct what is wrong.",
+        *([escape(each) for each in why.splitlines()]),
+        *(
+            f"doubt: it crashed or did not end: {escape(shell_line(each.words))[:80]}"
+            for each in seen.crashed[:6]
+        ),
+        *(
+            f"doubt: prints something else each time: {escape(shell_line(each.words))[:80]}"
+            for each in seen.varying[:6]
+        ),
+    ]
+    remark(f"{counted(seen.launches, 'call')} tried; {count} written down, marked observed")
+    return f"\n{more}" if more else "", head
+
+
+def _of_help(
+    options: argparse.Namespace, asked: AskedProgram, answer: HelpAnswer, pool: WorkerPool
+) -> tuple[Draft, str]:
+    """Return the draft of a help text, and what it was made of in words."""
+    from keen_matrix.core.runs.grounding.asking import reader_of, with_commands
+    from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
+
+    answer = with_commands(pool, asked, answer)
+    draft = draft_signature(answer.page, [*options.program, *asked.words], answer.commands)
     draft.doubts += answer.doubts
     if not draft.reader:
-        draft.reader = reader_of(words, answer.page)
+        draft.reader = reader_of(asked.words, answer.page)
         draft.reader_told_by = BY_SCRIPT if draft.reader else ""
     draft.help = draft.help or [each for each in answer.words if each and not answer.on_mistake]
     told = " ".join(answer.words)

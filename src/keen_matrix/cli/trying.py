@@ -71,7 +71,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--in-place",
         action="store_true",
-        help="without a spec: run it in this directory, on the files themselves, and not on copies",
+        help="run it in this directory, on the files themselves, and not on copies; without a spec",
     )
     add_color(parser)
 

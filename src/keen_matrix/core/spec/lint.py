@@ -10,7 +10,7 @@ from typing import Any, Unpack
 from keen_matrix.core.errors import Problem, nearest
 from keen_matrix.core.expressions import FUNCTIONS, called_functions
 from keen_matrix.core.files import leaves_directory
-from keen_matrix.core.launch.runners import started_by
+from keen_matrix.core.launch.runners import BUILT, started_by
 from keen_matrix.core.model.lookups import look
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.notation.nodes import Characters
@@ -21,7 +21,6 @@ from keen_matrix.core.spec.document.texts import placed_in
 from keen_matrix.core.spec.document.whole import SpecDocument
 from keen_matrix.core.spec.keys import KeyPath
 from keen_matrix.core.spec.lint_texts import TextChecker
-from keen_matrix.core.spec.program_text import BUILT, program_lines
 from keen_matrix.core.spec.source import Placing, Source
 from keen_matrix.core.structs import replace
 
@@ -115,6 +114,8 @@ class _SpecChecker:
         found = started_by(words, self.spec.here, out, may_ask=False)
         if not found.runner or found.is_through:
             return
+        from keen_matrix.core.spec.program_text import program_lines
+
         direct = replace(found, launch=(*found.launch, *found.given))
         warning = self.source.warning(
             ("program", "launch"),

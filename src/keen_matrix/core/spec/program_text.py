@@ -7,11 +7,9 @@ import os
 from collections.abc import Sequence
 
 from keen_matrix.core.launch.runners import FoundProgram, started_by
-from keen_matrix.core.launch.runners.base import run_in_directory
+from keen_matrix.core.launch.runners.base import BUILT, run_in_directory
 from keen_matrix.core.spec.editing import literal, toml_text, toml_words
 
-#: Where what a runner builds is put, from the directory of the spec.
-BUILT = os.path.join(".keen-matrix", "build")
 #: What a word may not have that is part of a launch text, which is split at blanks.
 _APART = set(" \t\n'\"\\")
 

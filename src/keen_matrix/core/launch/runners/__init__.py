@@ -3,7 +3,7 @@ a tool that runs another command, or through a runner that builds or finds it fi
 
 A runner is passed by where that is possible: what it builds is built once and then started
 directly, so that every call has the program's own exit and streams. A runner is one row of
-`RUNNERS` and one function.
+`runners()` and one function.
 """
 
 from __future__ import annotations
@@ -12,13 +12,14 @@ import os
 import re
 from collections.abc import Sequence
 
-from keen_matrix.core.launch.runners.base import FoundProgram, Runner, TypedPlace, absolute_words
-from keen_matrix.core.launch.runners.build_tools import BUILD_TOOLS
+from keen_matrix.core.launch.runners.base import BUILT, FoundProgram, Runner, TypedPlace, absolute_words
 from keen_matrix.core.launch.runners.interpreters import INTERPRETER_KINDS, interpreted
-from keen_matrix.core.launch.runners.packages import PACKAGE_RUNNERS
 from keen_matrix.core.launch.runners.wrappers import words_of_wrapper
 
-RUNNERS: tuple[Runner, ...] = (*BUILD_TOOLS, *PACKAGE_RUNNERS)
+#: File names of the commands of all runners: their modules are only read for one of these.
+RUNNER_NAMES = re.compile(
+    r"go|cargo|g?make|dotnet|gradlew?|mvnw?|npm|yarn|pnpm|npx|uv|poetry|pipenv|pdm|hatch|rye"
+)
 #: Commands in front of each other: `env A=1 nice timeout 5 ./fare`.
 MOST_WRAPPERS = 8
 
@@ -55,20 +56,30 @@ def hidden_status(started: FoundProgram, stdout: str, stderr: str) -> int | None
     return int(found[-1]["status"]) if found else None
 
 
+def runners() -> tuple[Runner, ...]:
+    """Return every runner that is known."""
+    from keen_matrix.core.launch.runners.build_tools import BUILD_TOOLS
+    from keen_matrix.core.launch.runners.packages import PACKAGE_RUNNERS
+
+    return (*BUILD_TOOLS, *PACKAGE_RUNNERS)
+
+
 def _found(words: list[str], place: TypedPlace) -> FoundProgram | None:
     name = os.path.basename(words[0])
-    for runner in RUNNERS:
+    for runner in runners() if RUNNER_NAMES.fullmatch(name) else ():
         if runner.names.fullmatch(name) and (found := runner.find(words, place)) is not None:
             return found.of_runner(runner)
     return interpreted(words, place)
 
 
 __all__ = [
+    "BUILT",
     "INTERPRETER_KINDS",
-    "RUNNERS",
+    "RUNNER_NAMES",
     "FoundProgram",
     "Runner",
     "TypedPlace",
     "hidden_status",
+    "runners",
     "started_by",
 ]

@@ -135,6 +135,8 @@ def run_in_directory(
     return ("sh", "-c", 'cd "$0" && exec "$@"', directory, *words)
 
 
+#: Where what a runner builds is put, from the directory of the spec.
+BUILT = os.path.join(".keen-matrix", "build")
 #: Variables that tools need which look things up at home or in the network.
 HOME_OF_TOOLS: tuple[str, ...] = ("PATH", "HOME", "USER", "LANG")
 #: Names as TOML has them → values, for rows that read a file.

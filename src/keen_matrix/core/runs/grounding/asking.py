@@ -67,6 +67,12 @@ class AskedProgram(NamedTuple):
         return cls(started.launch, started.env, started.from_caller or ("PATH",), in_place)
 
 
+class NoHelp(NamedTuple):
+    """A program that prints no help, and what it did instead."""
+
+    told: str
+
+
 def launch_once(pool: WorkerPool, program: AskedProgram, words: Sequence[str] = ()) -> Record:
     """Return the result of one launch of a program, bounded as every launch is."""
     env = tuple((name, Template(value, literal=True)) for name, value in program.env)
@@ -144,14 +150,16 @@ def _plan(program: Sequence[str]) -> WarmPlan | None:
 # --- its help ---
 
 
-def help_of(pool: WorkerPool, program: AskedProgram) -> HelpAnswer:
-    """Ask a program for help, and return the first answer that has a usage line and a list. Raises
-    RunFault where nothing came, and tells what came instead."""
+def help_of(pool: WorkerPool, program: AskedProgram) -> HelpAnswer | NoHelp:
+    """Ask a program for help, and return the first answer that has a usage line and a list, or what
+    it did instead. Raises RunFault where it cannot be started."""
     best: HelpAnswer | None = None
     most = (False, False, False)
     records: list[tuple[tuple[str, ...], Record]] = []
     for words in HELP_WORDS:
         record = launch_once(pool, program, words)
+        if record.verdict == "not-started":
+            raise RunFault(f"the program could not be launched: {record.detail}")
         records.append((words, record))
         for stream, text in (("stdout", record.stdout or ""), ("stderr", record.stderr or "")):
             page = read_help(text)
@@ -165,9 +173,7 @@ def help_of(pool: WorkerPool, program: AskedProgram) -> HelpAnswer:
                 return HelpAnswer(words, page)
             if best is None or rank > most:
                 best, most = HelpAnswer(words, page, on_mistake=bool(record.exit)), rank
-    if best is None:
-        raise RunFault(_told(records))
-    return best
+    return NoHelp(_told(records)) if best is None else best
 
 
 def reader_of(program: Sequence[str], page: HelpText) -> str:
@@ -214,8 +220,6 @@ def _told(records: Sequence[tuple[tuple[str, ...], Record]]) -> str:
     """Return what a program did that printed no help, in words."""
     words, record = records[0]
     asked = " ".join(words)
-    if record.verdict == "not-started":
-        return f"the program could not be launched: {record.detail}"
     if record.verdict == "timed-out":
         return f"the program did not end within {HELP_SECONDS:g} s when it was asked for {asked}"
     said = (record.stderr or record.stdout or "").strip().splitlines()

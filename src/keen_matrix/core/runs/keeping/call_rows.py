@@ -54,16 +54,23 @@ class _CallShape(NamedTuple):
 
 
 def matrices_of(
-    results: Iterable[CallResult], here: str, taken: Iterable[str], name: str = "", around: Sequence[str] = ()
+    results: Iterable[CallResult],
+    here: str,
+    taken: Iterable[str],
+    name: str = "",
+    around: Sequence[str] = (),
+    *,
+    whole: bool = False,
 ) -> tuple[str, dict[str, str], list[str]]:
     """Return matrices of calls as TOML, the files that they need (from the directory of the spec),
     and their names. `taken` are the names that a spec has already; several that are to have a
-    `name` are numbered. `around` are lines that each of them has."""
+    `name` are numbered. `around` are lines that each of them has. With `whole` long output is in
+    the cells too, and no file is needed for it."""
     shapes: dict[_CallShape, list[CallResult]] = {}
     alone: list[CallResult] = []
     for each in results:
         call = each.call
-        if each.record.files or each.record.verdict in BROKEN or not is_short(each.record, here):
+        if each.record.files or each.record.verdict in BROKEN or not is_short(each.record, here, whole=whole):
             alone.append(each)
         else:
             shapes.setdefault(_shape_of(call), []).append(each)
@@ -82,7 +89,7 @@ def matrices_of(
         parts.append(_table(shape, several, unused(name or _name_of(shape)), here, around))
     for each in alone:
         wanted = name or " ".join(each.call.words)[:40] or count_words(0)
-        parts.append(_single(each, unused(wanted), files, here, around))
+        parts.append(_single(each, unused(wanted), files, here, around, whole=whole))
     return "\n".join(parts), files, names
 
 
@@ -106,14 +113,15 @@ def _name_of(shape: _CallShape) -> str:
     return count_words(shape.words) + (f", with {', '.join(more)}" if more else "")
 
 
-def is_short(record: Record, here: str) -> bool:
-    """Tell whether a result fits into cells: an exit, and output that is text, not long, and
-    without the directory of the spec, which a cell cannot name."""
+def is_short(record: Record, here: str, *, whole: bool = False) -> bool:
+    """Tell whether a result fits into cells: an exit, and output that is text, not long (unless
+    `whole`), and without the directory of the spec, which a cell cannot name."""
     if record.signal is not None:
         return False
     for stream in STREAMS:
         text = record.compared_stream(stream) or ""
-        if len(text) > LONG_TEXT or text.count("\n") > MANY_LINES or (len(here) > 1 and here in text):
+        is_long = not whole and (len(text) > LONG_TEXT or text.count("\n") > MANY_LINES)
+        if is_long or (len(here) > 1 and here in text):
             return False
         if getattr(record, f"{stream}_base64") is not None:
             return False
@@ -213,7 +221,15 @@ def _cell(each: CallResult, stream: str) -> str:
     return OPEN if _varies(each, stream) else each.record.compared_stream(stream) or ""
 
 
-def _single(each: CallResult, name: str, files: dict[str, str], here: str, around: Sequence[str]) -> str:
+def _single(
+    each: CallResult,
+    name: str,
+    files: dict[str, str],
+    here: str,
+    around: Sequence[str],
+    *,
+    whole: bool = False,
+) -> str:
     """Return a matrix of one call."""
     call, record = each.call, each.record
     lines = ["[[matrix]]", f"name = {toml_text(name)}"]
@@ -233,10 +249,11 @@ def _single(each: CallResult, name: str, files: dict[str, str], here: str, aroun
         elif _varies(each, stream):
             lines.append(f"expect.{stream} = {toml_text(OPEN)}")
         else:
-            value = kept_stream(record.compared_stream(stream) or "", f"{name}.{stream}", files, here)
+            text = record.compared_stream(stream) or ""
+            value = kept_stream(text, f"{name}.{stream}", files, here, whole=whole)
             is_file = isinstance(value, dict)
-            key, text = (f"{stream}.file", value["file"]) if is_file else (stream, value)  # type: ignore[index]
-            lines.append(f"expect.{key} = {toml_text(str(text))}")
+            key, said = (f"{stream}.file", value["file"]) if is_file else (stream, value)  # type: ignore[index]
+            lines.append(f"expect.{key} = {toml_text(str(said))}")
     for file, change in record.files.items():
         if change.state in ("created", "changed") and change.kind == "file" and change.size is not None:
             lines.append(f"expect.files.{toml_text(literal(file))}.size = {change.size}")

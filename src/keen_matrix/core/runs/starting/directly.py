@@ -9,11 +9,10 @@ from collections.abc import Callable
 from keen_matrix.core.errors import ExpressionFault
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.launch.runners import FoundProgram, started_by
-from keen_matrix.core.launch.runners.base import run_in_directory
+from keen_matrix.core.launch.runners.base import BUILT, run_in_directory
 from keen_matrix.core.model.spec import Matrix, Spec
 from keen_matrix.core.runs.events import RunWatch
 from keen_matrix.core.runs.starting.building import build, run_build
-from keen_matrix.core.spec.program_text import BUILT
 from keen_matrix.core.structs import replace
 
 
