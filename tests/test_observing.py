@@ -89,7 +89,7 @@ def test_calls_of_ones_own_are_rows_and_lead_further(place: Place) -> None:
 def test_a_usage_line_is_believed_only_where_it_explains_the_program(place: Place) -> None:
     place.write("fare.sh", '[ $# = 2 ] || { echo "usage: fare PORT RIDERS" >&2; exit 2; }; case $2 in 1|2) ;; *) exit 3 ;; esac; echo "$1 $2"\n')
     text = drafted(place, "--", "sh", "fare.sh")
-    assert "its usage line does not say all that it does" in text and "usage: fare PORT RIDERS" in text or "[signature]" in text
+    assert ("its usage line does not say all that it does" in text and "usage: fare PORT RIDERS" in text) or "[signature]" in text
     assert "failed" not in place.call("run").out.splitlines()[-1]
 
 
