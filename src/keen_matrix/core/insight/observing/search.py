@@ -15,11 +15,11 @@ from keen_matrix.core.runs.keeping.calls import Call
 from keen_matrix.core.structs import replace
 
 #: Launches in all, apart from those that are repeated to see what varies.
-MOST_LAUNCHES = 320
+MOST_LAUNCHES = 400
 #: CandidateWords of each kind.
 MOST_WORDS, MOST_OPTIONS, MOST_NUMBERS = 14, 8, 12
 #: How many calls of one, two and three words are made longer, and by how many candidates each.
-WIDTHS = ((9, 20), (6, 14), (3, 8))
+WIDTHS = ((9, 20), (8, 16), (4, 8))
 #: A call that is accepted is made longer by so many times as many.
 ACCEPTED_WIDER = 1.5
 #: A smaller number says little.
@@ -31,6 +31,8 @@ SAMPLES = {
     ":": "Skerry:3\nHolm:1\nVoe:2:x\n",
     ";": "Skerry;3\nHolm;1\nVoe;2;x\n",
 }
+#: Which kind of candidates options are.
+OPTIONS = 2
 SAMPLE, MISSING = "sample.txt", "missing.txt"
 #: What any program may be given, by kind.
 USUAL_WORDS = ("word", "Two Words", "")
@@ -144,12 +146,22 @@ class CallSearch:
         calls = []
         for prefix in prefixes:
             # What it was itself made of comes last: another value of the same place says less.
-            order = sorted(self._candidates.all, key=lambda each: each in prefix)
+            order = self._order_after(prefix, count)
             before = self.tried.get(Call(words=prefix))
             is_accepted = before is not None and before.record.exit == 0
             most = int(count * ACCEPTED_WIDER) if is_accepted else count
             calls += [Call(words=(*prefix, each)) for each in order[:most]]
         return self._try(calls)
+
+    def _order_after(self, prefix: tuple[str, ...], count: int) -> list[str]:
+        """Return the candidates for the word after others: a third more of its kind, `3 4` may be
+        the sides of something, then of every kind in turn."""
+        every = sorted(self._candidates.all, key=lambda each: each in prefix)
+        if not prefix:
+            return every
+        kind = self._candidates.kinds[self._candidates.kind_of_word(prefix[-1])]
+        alike = [each for each in every if each in kind][: count // 3]
+        return list(dict.fromkeys((*alike, *every)))
 
     def _kinds(self, words: Sequence[str]) -> tuple[int, ...]:
         return tuple(map(self._candidates.kind_of_word, words))
@@ -167,7 +179,8 @@ class CallSearch:
             key=lambda each: (not each.is_sound, each.record.exit != 0, not own & {*each.call.words}),
         )
         chosen = [each.call.words for each in ranked[:wide]]
-        for each in level:
+        # Words and numbers before options, which most programs have few of.
+        for each in sorted(level, key=lambda each: self._kinds(each.call.words).count(OPTIONS)):
             words = each.call.words
             alike = [other for other in chosen if self._kinds(other) == self._kinds(words)]
             if len(chosen) < wide and len(alike) < 2 and words not in chosen:
