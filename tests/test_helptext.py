@@ -411,3 +411,19 @@ def test_help_that_ends_well_wins_over_a_usage_for_a_mistake(place: Place) -> No
 def test_values_that_a_usage_line_gives_an_option_keep_their_dots(usage: str, synopsis: str) -> None:
     page = read_help(f"Usage: convert {usage}\n -b, --keep-bom        keep it\n -n, --newfile         write to new file\n")
     assert draft_signature(page, ["convert"]).synopsis == [synopsis]
+
+
+@pytest.mark.parametrize(
+    ("usage", "found"),
+    [
+        ("crew add NAME | crew list", ["crew add NAME", "crew list"]),
+        ("crew add NAME | list | drop NAME", ["crew add NAME", "crew list", "crew drop NAME"]),
+        ("python3 crew.py add NAME | python3 crew.py list", ["python3 crew.py add NAME", "python3 crew.py list"]),
+        ("crew -a NAME | crew -b", ["crew -a NAME", "crew -b"]),
+        ("crew PORT start | stop", ["crew PORT start | stop"]),
+        ("crew [-a | -b] {x | y} (NAME | FILE)", ["crew [-a | -b] {x | y} (NAME | FILE)"]),
+        ("crew FILE | -", ["crew FILE | -"]),
+    ],
+)
+def test_usages_behind_a_bar_are_several(usage: str, found: list[str]) -> None:
+    assert list(read_help(f"usage: {usage}\n").usages) == found

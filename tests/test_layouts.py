@@ -416,4 +416,4 @@ def test_subcommands_are_asked_for_their_own_help_and_become_forms(place: Place)
     assert '"[--quiet] [--help] list [-n LIST-N]"' in done.out
     assert '"[--quiet] [--help] sink"' in done.out
     assert "doubt: the subcommand sink printed no help of its own" in done.out
-    assert (place.directory / "log").read_text() == "sunk: sink --help\nsunk: sink -h\n"
+    assert (place.directory / "log").read_text() == "sunk: sink --help\nsunk: sink -h\nsunk: \nsunk: --no-such-option\n"

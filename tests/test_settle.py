@@ -35,6 +35,7 @@ from keen_matrix.core.insight.settling import (
     conflicts,
     habits,
     reading,
+    refusing,
     replacing,
     structure,
     values,
@@ -593,14 +594,14 @@ def test_a_reader_that_is_guessed_is_held_against_the_program(
         assert 'reader = "getopt-long" # observed' in text and "guess: its help" not in text
 
 
-def test_a_draft_launches_nothing_but_what_asks_for_help(place: Place) -> None:
+def test_a_draft_launches_only_what_asks_for_help_and_two_calls_that_no_program_accepts(place: Place) -> None:
     log = place.directory / "log"
     place.write(
         "ferry",
         f'#!/bin/sh\necho "$*" >> {log}\necho "usage: ferry [-q] PORT"; echo; echo "  -q  quiet"; echo "  -h  help"\n',
     ).chmod(0o755)
     assert place.call("draft", "--", "./ferry").status == 0
-    assert log.read_text().split("\n") == ["--help", ""]
+    assert log.read_text().split("\n") == ["--help", "", "--no-such-option", ""]
 
 
 def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(place: Place) -> None:
@@ -616,7 +617,7 @@ def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(
 
 def test_every_step_is_taken() -> None:
     named = {
-        each for module in (answers, combinations, conflicts, habits, reading, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
+        each for module in (answers, combinations, conflicts, habits, reading, refusing, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
     }  # fmt: skip
     assert named == {step.find for step in STEPS} and all(step.needs and step.finds for step in STEPS)
 
@@ -889,3 +890,50 @@ def test_what_speaks_against_itself_is_told_and_not_stated(
     found = [(each["class"], each["text"]) for each in spec["findings"] if each["class"] != "change"]
     assert found == ([told] if told else [])
     assert stated in "\n".join(spec["difference"]) and ("unknown-options" in "\n".join(spec["difference"])) == bool(stated)
+
+
+BY_WORDS = """
+    import sys
+    words = sys.argv[1:]
+    if not words or words[0] == "--help":
+        print("usage: crew.py add NAME | crew.py list | crew.py drop NAME COUNT")
+        sys.exit(0 if words else 1)
+    if words[0] == "add" and len(words) == 2:
+        print("added", words[1])
+    elif words == ["list"]:
+        print("nobody")
+    elif words[0] == "drop" and len(words) == 3 and words[2].isdigit():
+        print("dropped", words[1], words[2])
+    else:
+        print("usage: crew.py add NAME | crew.py list | crew.py drop NAME COUNT")
+        sys.exit(1)
+"""
+
+
+def test_a_program_that_refuses_on_standard_output_is_no_broken_one(place: Place) -> None:
+    place.write("crew.py", BY_WORDS)
+    place.call("draft", "-o", "crew.matrix.toml", "--", "python3", "crew.py")
+    draft = (place.directory / "crew.matrix.toml").read_text()
+    assert [f'  "{each}",' in draft for each in ("add NAME", "list", "drop NAME COUNT")] == [True] * 3
+    assert "stdout = { empty = false } # observed" in draft and "stderr = { empty = true } # observed" in draft
+    settled = place.call("settle", "crew.matrix.toml", "--write", timeout=120)
+    text = (place.directory / "crew.matrix.toml").read_text()
+    assert 'help-wins = "alone" # observed' in text and "reader =" not in text, "six calls without options tell no reader"
+    assert "gives no help" not in settled.out and "all passed" in place.call("run", timeout=120).out
+    place.write("crew.py", BY_WORDS.replace("else:\n", "else:\n        print('which?', file=sys.stderr)\n"))
+    assert place.call("run", timeout=120).status == 1, "what was seen is checked"
+
+
+def test_each_kind_of_refusal_has_the_stream_it_was_seen_on(place: Place) -> None:
+    place.write("zone.sh", """
+        usage() { echo "usage: zone.sh [-n COUNT] PORT"; }
+        case "$1" in -h|--help) usage; echo "  -n COUNT  how many"; exit 0;; esac
+        while getopts n: o; do case $o in n) n=$OPTARG;; *) usage; exit 2;; esac; done
+        shift $((OPTIND-1)); [ $# -eq 1 ] || { usage; exit 1; }
+        echo "$1 $n"
+    """)  # fmt: skip
+    place.call("draft", "-o", "z.matrix.toml", "--", "sh", "zone.sh")
+    place.call("settle", "z.matrix.toml", "--write", timeout=120)
+    table = tomllib.loads((place.directory / "z.matrix.toml").read_text())["refusal"]
+    assert table["stderr"] == {"empty": True} and table["unknown-option"]["stderr"] == {"contains": "Illegal option"}
+    assert "all passed" in place.call("run", timeout=120).out

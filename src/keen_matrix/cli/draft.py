@@ -33,7 +33,8 @@ examples:
 A Python program that uses argparse, optparse, click or typer is started once under its own interpreter and ended
 before it parses: its parser is read directly. Any other program is only asked for help: with --help, -h, -help,
 help, and with no words, in an empty directory and with empty standard input, until one answer has a usage line or
-a list of options. Subcommands that it lists are asked in the same way. A program that prints no help is tried with
+a list of options. Subcommands that it lists are asked in the same way. It is launched with no words and with an
+option that there is not, to see where it prints its refusals. A program that prints no help is tried with
 words that its source suggests, in empty directories, and the draft says what it did. Nothing else is run without
 --settle. A program that is started through a runner (go run, npm start, make run) is built once and started directly.
 exit status: 0 a spec was drafted, 2 wrong usage, or a file that cannot be read or written,
@@ -144,11 +145,13 @@ def _drafted(
     if parser is not None:
         text = spec_text(translated(parser, asked.words), lines, f"the program's own {parser.reader} parser")
         return text + (_rows_of(options, asked, started.root, calls, pool, "")[0] if calls else "")
+    from keen_matrix.core.insight.observing.refused import with_streams
+
     answer = help_of(pool, asked)
     if isinstance(answer, NoHelp):
         return _observed(options, asked, started.root, lines, calls, pool, answer.told)
     draft, source = _of_help(options, asked, answer, pool)
-    text = spec_text(draft, lines, source)
+    text = with_streams(options.output or SPEC_NAME, spec_text(draft, lines, source), pool)
     if answer.words and not answer.on_mistake:
         return text + (_rows_of(options, asked, started.root, calls, pool, "")[0] if calls else "")
     # A usage line that is only printed with a mistake says little: it is believed where all that

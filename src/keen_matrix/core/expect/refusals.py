@@ -87,7 +87,7 @@ class BlameAspect(Struct, frozen=True):
         mentions = context.mentions
         if not mentions or self.anything:
             return
-        message = without_usage(outcome.stderr.decode("utf-8", "replace"))
+        message = _message(outcome)
         # Who names the culprit may name others as well: "--start must not be after --end".
         if any(is_named(each, message) for each in mentions):
             return
@@ -103,9 +103,15 @@ class BlameAspect(Struct, frozen=True):
             yield Mismatch(form="names", expected=mentions[0], actual=message.strip())
 
 
+def _message(outcome: Outcome) -> str:
+    """Return what a refusal says aside from its usage: on standard error, or on standard output
+    where that is empty."""
+    return without_usage((outcome.stderr or outcome.stdout).decode("utf-8", "replace"))
+
+
 def remark_on(outcome: Outcome, mentions: Sequence[str]) -> str | None:
     """Return a remark on a refusal whose message names nothing that is to blame, or None."""
-    message = without_usage(outcome.stderr.decode("utf-8", "replace"))
+    message = _message(outcome)
     if not message.strip() or any(is_named(each, message) for each in mentions):
         return None
     return f"the message does not name {mentions[0]}" if mentions else None

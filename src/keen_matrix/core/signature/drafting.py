@@ -82,6 +82,7 @@ def draft_signature(
     _doubt_unread(draft, page)
     usages = _own_usages(usages, program)
     page, usages = _fitting(_writable(page, draft), usages, draft)
+    page = replace(page, keywords=_keywords(usages, program))
     page = _with_values_of_usages(page, usages, program)
     page = _with_names_apart(page, usages, program)
     options = {spelling: each for each in page.options for spelling in each.spellings}
@@ -244,6 +245,26 @@ def _writable(page: HelpText, draft: Draft) -> HelpText:
 
 # --- usage lines ---
 
+#: Words in small letters that a usage line may begin with and that are values.
+_NAMES_OF_VALUES = re.compile(
+    r"(?:in|out)?(?:file|dir|path|name|source|src|target|dest|input|output|url|host|number|num|n|string|str|"
+    r"text|word|pattern|expr|expression|command|cmd|args?|options?|arguments?|value|key|date|port)"
+    r"(?:name|s|-?\d+)?"
+)
+
+
+def _keywords(usages: Sequence[str], program: Sequence[str]) -> frozenset[str]:
+    """Return the words that usage lines begin with where that tells them apart: `add NAME`, `list`
+    and `drop NAME COUNT`."""
+    texts = (_without_program(usage, program).split() for usage in usages)
+    first = [words[0] for words in texts if words]
+    plain = [
+        each
+        for each in dict.fromkeys(first)
+        if re.fullmatch(r"[a-z][a-z0-9_-]+", each) and not _NAMES_OF_VALUES.fullmatch(each)
+    ]
+    return frozenset(plain) if len(plain) > 1 else frozenset()
+
 
 def _own_usages(usages: Sequence[str], program: Sequence[str]) -> Sequence[str]:
     """Return the usage lines except for those of other programs, which a page may have among its
@@ -388,7 +409,7 @@ class _UsageText:
         ]
         front = [item for option in listed for item in _option_items(option)]
         at = next((n for n, each in enumerate(items) if not each.lstrip("[(").startswith("-")), len(items))
-        if page.has_keywords:
+        if page.has_keywords or page.keywords:
             at = next(
                 (n for n, each in enumerate(items) if not re.match(r"[a-z-]|\(?\[?-", each)), len(items)
             )
@@ -478,8 +499,9 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     text = re.sub(r"(?<![\w|-])(-\w{2,})\|(\w)(?=[ \]])", r"\1,-\2", text)
     are_words = any(_has_letter_twice(each) for each in re.findall(r"\[-(\w{2,})\]", text))
     items = []
-    for item in _with_values(_split_items(text), page):
-        made = _item(item, page, are_words=are_words)
+    for number, item in enumerate(_with_values(_split_items(text), page)):
+        is_keyword = number == 0 and item in page.keywords
+        made = item if is_keyword else _item(item, page, are_words=are_words)
         if made is None:
             doubts.append(f"this part of the usage line was not understood: {item}")
         elif made:

@@ -15,7 +15,7 @@ from keen_matrix.core.structs import Struct
 
 Dashes: TypeAlias = Literal["apart", "alike", "letters"]
 Numbers: TypeAlias = Literal["python", "optparse", "go", "perl", "ruby", "rust", "js", "c", "script"]
-HelpWins: TypeAlias = Literal["always", "in-order", "reading", "never"]
+HelpWins: TypeAlias = Literal["always", "in-order", "reading", "never", "alone"]
 Joined: TypeAlias = Literal["any", "long", "numbers", "none"]
 
 #: Stands among the kinds that help yields to where values of operands are checked as well.
@@ -105,6 +105,7 @@ class OperandHabits(ValueHabits, frozen=True, kw_only=True):
 
     #: What help wins over in `--help --zzz`: everything; what comes after it; what is found once
     #: all words are read; nothing.
+    #: Alone: what help means beside any other word is open.
     help_wins: HelpWins | None = None
     #: What `--help=x` means: a flag with a value, which it does not have, or help; otherwise it is
     #: open.

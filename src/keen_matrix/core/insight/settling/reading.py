@@ -64,6 +64,8 @@ def settle_reader(lab: Lab) -> Iterator[Finding]:
     fit = (language_of_program(lab), "any")
     spelt = [each for option in lab.signature.options for each in option.spellings]
     script = script_of(lab)
+    if not spelt and not guessed and not any(names_reader(script, row) for row in READERS.values()):
+        return  # of what all readers do with operands alone no reader can be told
     natives = {
         name: row
         for name, row in sorted(READERS.items(), key=lambda each: _rank(script, each[1]))

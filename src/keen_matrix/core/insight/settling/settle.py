@@ -8,18 +8,13 @@ from typing import NamedTuple
 
 from keen_matrix.core.experiments.ask import OutOfLaunches
 from keen_matrix.core.experiments.findings import Finding
-from keen_matrix.core.insight.settling.answers import (
-    settle_help,
-    settle_kinds,
-    settle_refusals,
-    settle_surroundings,
-    settle_varying,
-)
+from keen_matrix.core.insight.settling.answers import settle_help, settle_surroundings, settle_varying
 from keen_matrix.core.insight.settling.combinations import settle_combinations
 from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_needs, settle_pairs
 from keen_matrix.core.insight.settling.habits import settle_habits, settle_repeats
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.reading import settle_reader
+from keen_matrix.core.insight.settling.refusing import settle_kinds, settle_refusals
 from keen_matrix.core.insight.settling.replacing import settle_replacing
 from keen_matrix.core.insight.settling.structure import (
     settle_actions,

@@ -32,7 +32,7 @@ from keen_matrix.core.signature.parsers.described import (
 )
 from keen_matrix.core.structs import Struct, field, replace
 
-#: What is tried, in this order. No other word is ever given to the program.
+#: What is tried, in this order.
 HELP_WORDS: tuple[tuple[str, ...], ...] = (("--help",), ("-h",), ("-help",), ("help",), ())
 HELP_SECONDS = 5.0
 #: Subcommands that are asked for help, each once or twice.

@@ -70,3 +70,5 @@ class HelpText(Struct, frozen=True):
     reader: str = ""
     #: Whether a bare word in small letters of its usage lines is typed as it is.
     has_keywords: bool = False
+    #: Words that usage lines begin with and that are typed as they are.
+    keywords: frozenset[str] = frozenset()

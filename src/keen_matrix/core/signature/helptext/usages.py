@@ -33,8 +33,48 @@ _BARE = re.compile(r"\s{0,4}[a-z][\w.-]* \[options?\](?:\.{3})?(?: .*)?", re.IGN
 def usages_in(lines: Sequence[str]) -> Iterator[str]:
     """Yield the usage lines, continuation lines joined, the program's name still in front: those
     below a heading, else a line that can be nothing else."""
-    found = list(_headed(lines))
-    yield from found or (line.strip() for line in lines if _BARE.fullmatch(line))
+    found = list(_headed(lines)) or [line.strip() for line in lines if _BARE.fullmatch(line)]
+    for usage in found:
+        yield from _parted(usage)
+
+
+_INTERPRETERS = ("python", "python3", "node", "perl", "ruby", "php", "sh", "bash", "java", "awk")
+_COMMAND_WORD = re.compile(r"[a-z][a-z0-9_-]+")
+
+
+def _parted(usage: str) -> Iterator[str]:
+    """Yield the usages that are in one line, each with the program in front: `p add NAME | p list`
+    and `p add NAME | list`. What is a choice of the last words, `p NAME start | stop`, is one
+    usage."""
+    words = usage.split()
+    length = 2 if words[0] in _INTERPRETERS and len(words) > 2 else 1
+    program, parts = words[:length], _at_bars(words[length:])
+    if len(parts) < 2 or not all(parts):
+        yield usage
+        return
+    own = [part[length:] if part[:length] == program else part for part in parts]
+    named = all(part[:length] == program for part in parts[1:])
+    begins = {part[0] for part in own if part}
+    are_commands = len(begins) == len(own) and all(map(_COMMAND_WORD.fullmatch, begins))
+    # the last word of a part that more words precede may be what is chosen
+    is_choice = len(own[0]) > 1 and _COMMAND_WORD.fullmatch(own[0][-1]) and all(len(e) == 1 for e in own[1:])
+    if named or (are_commands and not is_choice):
+        yield from (" ".join([*program, *part]) for part in own)
+    else:
+        yield usage
+
+
+def _at_bars(words: Sequence[str]) -> list[list[str]]:
+    """Return words parted at the bars that stand by themselves, outside brackets."""
+    parts: list[list[str]] = [[]]
+    depth = 0
+    for word in words:
+        if word == "|" and depth == 0:
+            parts.append([])
+            continue
+        depth += sum(word.count(each) for each in "[({<") - sum(word.count(each) for each in "])}>")
+        parts[-1].append(word)
+    return parts
 
 
 def _headed(lines: Sequence[str]) -> Iterator[str]:

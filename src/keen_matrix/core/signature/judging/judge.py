@@ -182,6 +182,10 @@ def _judge_help(signature: SignatureParts, reading: Reading, words: Sequence[str
     if not others:
         return helped
     wins = signature.habits.help_wins
+    if wins == "alone":
+        return replace(
+            helped, status="unspecified", reasons=(*helped.reasons, "open: help beside other words")
+        )
     if wins in ("in-order", "reading"):
         if wins == "reading":
             found = _found_in_reading(signature, reading)

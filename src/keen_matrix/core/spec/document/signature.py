@@ -206,7 +206,11 @@ class SignatureTable(AcceptedTable):
     dash_values: Literal["take", "refuse"] | None = Field(
         None, description="Whether the word after a valued option may begin with a dash.", examples=["take"]
     )
-    help_wins: bool | None = Field(None, description="Whether help beats other faults.", examples=[True])
+    help_wins: bool | Literal["alone"] | None = Field(
+        None,
+        description="Whether help beats other faults; alone: help is asked for without any other word.",
+        examples=[True, "alone"],
+    )
     delimiter: bool | None = Field(
         None, description="Whether -- ends the options (it does, by default).", examples=[False]
     )
