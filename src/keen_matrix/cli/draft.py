@@ -9,7 +9,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from keen_matrix.cli.launching import pool_if
-from keen_matrix.cli.settle import add_launches
+from keen_matrix.cli.settle import add_example, add_launches
 from keen_matrix.cli.shared import output_file, remark
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from keen_matrix.core.runs.grounding.asking import AskedProgram, HelpAnswer
     from keen_matrix.core.runs.keeping.calls import Call
     from keen_matrix.core.signature.drafting import Draft
+    from keen_matrix.core.signature.helptext import HelpText
 
 EPILOG = """\
 examples:
@@ -71,6 +72,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="run it in this directory, on the files themselves, and not on copies",
     )
+    add_example(parser)
     add_launches(parser)
     parser.add_argument(
         "program", nargs="+", metavar="WORD", help="the words that start the program, after --"
@@ -92,7 +94,7 @@ def main(options: argparse.Namespace) -> int:
         tell_runner(started)
         lines = program_lines(started, directory)
         lines += ['directory = "spec"'] if options.in_place else []
-        text = _drafted(options, started, lines, pool)
+        text = _with_examples(_drafted(options, started, lines, pool), options)
         status = EXIT_OK
         if options.settle and pool is not None:
             text, status = _settled(options.output or SPEC_NAME, text, options.launches, pool)
@@ -106,6 +108,24 @@ def main(options: argparse.Namespace) -> int:
         raise Misuse(f"{options.output} cannot be written: {error.strerror}") from None
     print(f"{options.output} written; next: keen-matrix run {options.output}")
     return status
+
+
+def _with_examples(text: str, options: argparse.Namespace) -> str:
+    """Return the text of a draft with the examples that were given; those that its synopsis refuses
+    are in a comment."""
+    from keen_matrix.core.errors import KeenMatrixError
+    from keen_matrix.core.insight.settling.examples import with_given
+    from keen_matrix.core.spec.load import load_spec
+
+    for example in options.example if "[signature]" in text.splitlines() else ():
+        try:
+            more = with_given(text, [example])
+            load_spec(options.output or SPEC_NAME, more)
+            text = more
+        except KeenMatrixError as error:
+            told = " ".join(str(error).split())
+            text += f"# doubt: the example {' '.join(example.split())} is left out: {told}\n"
+    return text
 
 
 #: What a spec on standard output is called while it is settled.
@@ -130,7 +150,7 @@ def _drafted(
 ) -> str:
     """Return the text of a draft: from a description, from the program's parser, from its help, or
     from what it was seen to do."""
-    from keen_matrix.core.runs.grounding.asking import AskedProgram, NoHelp, help_of, parser_of
+    from keen_matrix.core.runs.grounding.asking import AskedProgram, parser_of
     from keen_matrix.core.runs.starting.directly import built
     from keen_matrix.core.signature.parsers.described import read_description
     from keen_matrix.core.signature.parsers.translated import translated
@@ -145,15 +165,34 @@ def _drafted(
     if parser is not None:
         text = spec_text(translated(parser, asked.words), lines, f"the program's own {parser.reader} parser")
         return text + (_rows_of(options, asked, started.root, calls, pool, "")[0] if calls else "")
+    return _of_what_it_prints(options, asked, started.root, lines, calls, pool)
+
+
+def _of_what_it_prints(
+    options: argparse.Namespace,
+    asked: AskedProgram,
+    root: str,
+    lines: Sequence[str],
+    calls: Sequence[Call],
+    pool: WorkerPool,
+) -> str:
+    """Return the text of a draft of a program's help, or of its manual page, or of what it was seen
+    to do."""
     from keen_matrix.core.insight.observing.refused import with_streams
+    from keen_matrix.core.runs.grounding.asking import NoHelp, help_of
+    from keen_matrix.core.signature.sources.beside import manual_page
+    from keen_matrix.core.spec.drafted import spec_text
 
     answer = help_of(pool, asked)
     if isinstance(answer, NoHelp):
-        return _observed(options, asked, started.root, lines, calls, pool, answer.told)
+        manual = manual_page(asked.words)
+        if manual is not None:
+            return _of_manual(options, asked, manual, lines, pool)
+        return _observed(options, asked, root, lines, calls, pool, answer.told)
     draft, source = _of_help(options, asked, answer, pool)
     text = with_streams(options.output or SPEC_NAME, spec_text(draft, lines, source), pool)
     if answer.words and not answer.on_mistake:
-        return text + (_rows_of(options, asked, started.root, calls, pool, "")[0] if calls else "")
+        return text + (_rows_of(options, asked, root, calls, pool, "")[0] if calls else "")
     # A usage line that is only printed with a mistake says little: it is believed where all that
     # follows from it is so.
     from keen_matrix.core.insight.observing.verified import signature_explains
@@ -161,9 +200,27 @@ def _drafted(
     path = options.output or SPEC_NAME
     usage = "\n".join(answer.page.usages)
     if signature_explains(path, text, pool):
-        return text + _rows_of(options, asked, started.root, calls, pool, "")[0]
+        return text + _rows_of(options, asked, root, calls, pool, "")[0]
     told = f"its usage line does not say all that it does: {usage}"
-    return _observed(options, asked, started.root, lines, calls, pool, told)
+    return _observed(options, asked, root, lines, calls, pool, told)
+
+
+def _of_manual(
+    options: argparse.Namespace, asked: AskedProgram, page: HelpText, lines: Sequence[str], pool: WorkerPool
+) -> str:
+    """Return the text of a draft of a program's manual page, where it prints no help."""
+    from keen_matrix.core.insight.observing.refused import with_streams
+    from keen_matrix.core.runs.grounding.asking import reader_of
+    from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
+    from keen_matrix.core.spec.drafted import spec_text
+
+    draft = draft_signature(page, [*options.program, *asked.words])
+    draft.help = []
+    if not draft.reader:
+        draft.reader = reader_of(asked.words, page)
+        draft.reader_told_by = BY_SCRIPT if draft.reader else ""
+    text = spec_text(draft, lines, "its manual page, since it prints no help")
+    return with_streams(options.output or SPEC_NAME, text, pool)
 
 
 def _calls(options: argparse.Namespace) -> list[Call]:
@@ -171,6 +228,17 @@ def _calls(options: argparse.Namespace) -> list[Call]:
     from keen_matrix.cli.calls import calls_of
 
     return calls_of(options) or []
+
+
+def _examples(options: argparse.Namespace) -> list[Call]:
+    """Return the examples that were given, as calls."""
+    from keen_matrix.core.runs.keeping.calls import Call
+    from keen_matrix.core.signature.examples import example_words
+
+    try:
+        return [Call(words=example_words(each)) for each in options.example]
+    except ValueError as error:
+        raise Misuse(f"--example: {error}") from None
 
 
 def _observed(
@@ -183,6 +251,7 @@ def _observed(
     why: str,
 ) -> str:
     """Return the text of a draft of what a program was seen to do."""
+    calls = [*calls, *_examples(options)]
     rows, head = _rows_of(options, asked, root, calls, pool, why)
     comments = [f"# {each}" for each in head]
     return "\n".join([*comments, "[program]", *lines]) + "\n" + rows
@@ -234,9 +303,11 @@ def _of_help(
     """Return the draft of a help text, and what it was made of in words."""
     from keen_matrix.core.runs.grounding.asking import reader_of, with_commands
     from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
+    from keen_matrix.core.signature.sources.beside import completed
 
     answer = with_commands(pool, asked, answer)
-    draft = draft_signature(answer.page, [*options.program, *asked.words], answer.commands)
+    page = completed(answer.page, asked.words)
+    draft = draft_signature(page, [*options.program, *asked.words], answer.commands)
     draft.doubts += answer.doubts
     if not draft.reader:
         draft.reader = reader_of(asked.words, answer.page)

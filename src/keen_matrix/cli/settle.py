@@ -78,9 +78,21 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--write", action="store_true", help="write into the spec: the findings; comments are kept"
     )
+    add_example(parser)
     add_launches(parser)
     add_format(parser)
     add_color(parser)
+
+
+def add_example(parser: argparse.ArgumentParser) -> None:
+    """Add the calls that somebody says work."""
+    parser.add_argument(
+        "--example",
+        action="append",
+        default=[],
+        metavar="CALL",
+        help="a call that works, quoted as in a shell and without the program, such as 'add Alder'; may be repeated",
+    )
 
 
 def add_launches(parser: argparse.ArgumentParser) -> None:
@@ -110,9 +122,11 @@ def main(options: argparse.Namespace) -> int:
 def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec], pool: WorkerPool) -> int:
     """Settle one spec, and return the exit status; what was found is added to a document."""
     from keen_matrix.cli.documents import settle_spec
+    from keen_matrix.core.insight.settling.examples import with_given
 
     text = text_of_spec(path)
-    found = settled_text(path, text, options.launches, options.color, pool)
+    begun = with_given(text, options.example) if options.example else text
+    found = settled_text(path, begun, options.launches, options.color, pool)
     screen = screen_of(options)
     is_json = options.format == JSON
     if not is_json:

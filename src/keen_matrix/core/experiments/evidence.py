@@ -86,7 +86,7 @@ class _ConditionTrial:
         numbers = [name for name, each in values.items() if isinstance(each, int | float)]
         if numbers and not self._keys and len(self._names) == 1:
             return f"a single value of {numbers[0]} may be refused since the sample does not suit it"
-        operands = "is not None" in self._expression.source and not self._keys
+        operands = "is not None" in self._expression.source and not self._keys and not values
         if operands and not self._speaks_of_it():
             return "the message does not say that they exclude each other; add an example with both"
         return self._unseen()

@@ -19,10 +19,13 @@ from keen_matrix.core.experiments.stating import (
     values_told,
 )
 from keen_matrix.core.notation.synopsis import Operand
+from keen_matrix.core.signature.examples import named_words
 from keen_matrix.core.signature.grounds import Clash, UsageGrounds, Words
-from keen_matrix.core.signature.model import Option
+from keen_matrix.core.signature.judging.findings import Judgement
+from keen_matrix.core.signature.model import Option, UsageModel
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.signature.signature import Signature, unequal_condition, with_unequal
+from keen_matrix.core.signature.values import Text
 from keen_matrix.core.structs import replace
 
 #: Launches that one form gets in a round of finding out what it clashes in, beside one for each
@@ -233,6 +236,9 @@ def _is_refused_as_unknown(trials: UsageTrials, request: Request, unknown: str) 
 def _with_what_is_required(trials: UsageTrials, answer: Answer, edit: str) -> UsageGrounds:
     """Return the grounds with what makes the smallest vector accepted: an operand or options that
     the synopsis calls optional."""
+    by_example = _by_example(trials)
+    if by_example is not None:
+        return by_example
     # a message that lists every option, as a usage without the word does, asks for none of them
     named = [each for each in optional_of(trials.builder) if _is_told(each, answer)]
     tells_options = 0 < len(named) <= MOST_ASKED
@@ -246,6 +252,68 @@ def _with_what_is_required(trials: UsageTrials, answer: Answer, edit: str) -> Us
         told = stated_requirement(trials.options(required))
         return UsageGrounds(required=required, edit=told, values=trials.learnt)
     return UsageGrounds(works=False, edit=edit)
+
+
+def _by_example(trials: UsageTrials) -> UsageGrounds | None:
+    """Return the grounds with the fewest options and operands of an example that make a call of the
+    form accepted; None where no example is one of the form, or is accepted itself."""
+    signature, form = trials.signature, trials.builder.form
+    for words in signature.examples:
+        judged = signature.judge(words)
+        if not _is_of(form, judged) or not trials.took_words(words):
+            continue
+        found = _ByExample(trials, judged).found()
+        if found is not None:
+            return found
+    return None
+
+
+class _ByExample:
+    """What of one example makes the smallest call of a form accepted."""
+
+    def __init__(self, trials: UsageTrials, judged: Judgement) -> None:
+        self._trials = trials
+        signature, form = trials.signature, trials.builder.form
+        plain = trials.builder.plain([], full=False)
+        there = {part.name for part in plain.operands} | {part.option.key for part in plain.options}
+        keys = {option.key for option in form.options}
+        given = [each for each in judged.bindings if each not in there]
+        self._options = [each for each in given if each in keys]
+        self._operands = [each for each in given if each in signature.values and each not in keys]
+        named = dict(reversed(list(named_words(signature, judged))))
+        self._values = {
+            name: word for name, word in named.items() if isinstance(signature.values[name], Text)
+        }
+
+    def found(self) -> UsageGrounds | None:
+        """Return the grounds; None where all of the example does not do."""
+        if not self._works(self._options, self._operands):
+            return None
+        self._options = list(minimal(self._options, lambda some: self._works(some, self._operands)))
+        self._operands = list(minimal(self._operands, lambda some: self._works(self._options, some)))
+        kept, self._values = self._values, {}
+        if not self._works(self._options, self._operands):
+            self._values = kept
+        edit = f"synopsis: {self._operands[0]}, without brackets" if self._operands else ""
+        if self._options:
+            edit = stated_requirement(self._trials.options(self._options))
+        return replace(self._grounds(self._options, self._operands), edit=edit)
+
+    def _works(self, options: Sequence[str], operands: Sequence[str]) -> bool:
+        builder = self._trials.builder
+        with_it = Builder(builder.signature, builder.form, self._grounds(options, operands))
+        return self._trials.works(with_it.smallest())
+
+    def _grounds(self, options: Sequence[str], operands: Sequence[str]) -> UsageGrounds:
+        return UsageGrounds(
+            required=tuple(options), operands=tuple(operands), values=tuple(self._values.items())
+        )
+
+
+def _is_of(form: UsageModel, judged: Judgement) -> bool:
+    """Tell whether all that an accepted call binds is of one form."""
+    names = {item.name.name for item in form.form.walk() if isinstance(item, Operand)}
+    return judged.status == "accepted" and set(judged.bindings) <= names | {each.key for each in form.options}
 
 
 def _required_operand(trials: UsageTrials) -> tuple[str, ...]:

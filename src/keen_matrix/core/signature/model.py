@@ -127,6 +127,8 @@ class SignatureParts:
     help: tuple[str, ...] = ()
     #: Spellings of options that end the call by themselves, as help does.
     actions: tuple[tuple[str, ...], ...] = ()
+    #: Calls that somebody says work.
+    examples: tuple[tuple[str, ...], ...] = ()
     #: Spellings of options that no derived vector has.
     aside: tuple[str, ...] = ()
     #: Surroundings in which accepted vectors may do otherwise (see families.elsewhere).

@@ -235,8 +235,15 @@ class Builder:
         return fitting(self.signature, _made(self, wish))
 
     def with_counts(self, name: str, count: int) -> Request | None:
-        """Return the smallest accepted request with so many operands of a NAME."""
-        return self.wished(Wish(set(), full=False, counts={name: count}))
+        """Return the smallest accepted request with so many operands of a NAME, and one of each
+        that precedes it and would else take its words: `[NAME] [KG]` has no KG without a NAME."""
+        found = self.wished(Wish(set(), full=False, counts={name: count}))
+        if found is None or count == 0 or name in self.signature.judge(found.words()).bindings:
+            return found
+        operands = [item.name.name for item in self.form.form.walk() if isinstance(item, Operand)]
+        before = operands[: operands.index(name)] if name in operands else []
+        counts = {**dict.fromkeys(before, 1), name: count}
+        return self.wished(Wish(set(), full=False, counts=counts)) or found
 
     def plain(self, wanted: Iterable[Option], *, full: bool) -> Request:
         """Return a request with usual values, whether or not it is accepted."""

@@ -3,7 +3,9 @@ standard input for it."""
 
 from __future__ import annotations
 
-from keen_matrix.core.experiments.edits import KeyEdit, edited
+from collections.abc import Sequence
+
+from keen_matrix.core.experiments.edits import Edit, KeyEdit, edited
 from keen_matrix.core.expressions import Scope, Template
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.model.spec import Matrix, Put
@@ -33,7 +35,12 @@ def has_input(lab: Lab) -> bool:
 
 def with_edit(lab: Lab, edit: KeyEdit) -> Lab:
     """Return a lab with a spec that says something else; its launches count as well."""
-    text = edited(lab.text, [edit])
+    return with_edits(lab, [edit])
+
+
+def with_edits(lab: Lab, edits: Sequence[Edit]) -> Lab:
+    """Return a lab with a spec in which edits are made; its launches count as well."""
+    text = edited(lab.text, edits)
     other = Lab(lab.path, text, lab.pool, lab.watch, lab.limit, lab.launch)
     other.is_given = lab.is_given
     other.experiments.go_on(lab.experiments)

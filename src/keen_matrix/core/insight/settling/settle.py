@@ -11,6 +11,8 @@ from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.insight.settling.answers import settle_help, settle_surroundings, settle_varying
 from keen_matrix.core.insight.settling.combinations import settle_combinations
 from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_needs, settle_pairs
+from keen_matrix.core.insight.settling.examples import settle_examples
+from keen_matrix.core.insight.settling.going_with import settle_going_with
 from keen_matrix.core.insight.settling.habits import settle_habits, settle_repeats
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.reading import settle_reader
@@ -46,6 +48,7 @@ class SettlingStep(NamedTuple):
 #: In this order: each step stands on accepted calls, which the first ones see to. What acts alone
 #: hides conflicts until it is written down. Steps are numbered from 1 as they are here.
 STEPS: tuple[SettlingStep, ...] = (
+    SettlingStep(settle_examples, "help, manual page, README", "examples that work", is_frugal=True),
     SettlingStep(settle_smallest, "each usage", "values with which its smallest call is accepted"),
     SettlingStep(settle_counts, "operands", "how many words each takes"),
     SettlingStep(settle_required, "smallest calls", "operands and options that are required"),
@@ -56,6 +59,7 @@ STEPS: tuple[SettlingStep, ...] = (
         settle_told, "messages", "values that the program asks for", is_together=True, is_frugal=True
     ),
     SettlingStep(settle_needs, "options refused alone", "other options that they need", is_together=True),
+    SettlingStep(settle_going_with, "examples", "options and operands that go with one value only"),
     SettlingStep(
         settle_types, "values without a type", "their types and bounds", is_together=True, is_frugal=True
     ),

@@ -21,6 +21,7 @@ from keen_matrix.core.insight.settling.types import (
     type_text,
     value_in,
 )
+from keen_matrix.core.signature.drafting import TypeGuess
 from keen_matrix.core.signature.helptext import range_in
 from keen_matrix.core.signature.requests import Request
 from keen_matrix.core.signature.values import ValueType
@@ -46,6 +47,7 @@ def typed_findings(
     words = {each: value for each in slots if (value := value_in(found, each)) != value_in(request, each)}
     for slot in words:
         table, tried = table_at(with_file, found, slot)
+        table = _with_seen(table, with_file.signature.values[slot.name], value_in(found, slot))
         edits: list[Edit] = [ValueEdit(slot.name, table, observed_note(with_file, tried))]
         if table.get("type") == "file" and with_file is not lab:
             edits.append(KeyEdit(("files", SAMPLE_FILE), SAMPLE_LINES))
@@ -54,6 +56,14 @@ def typed_findings(
         if table.get("type") == "int":
             yield from against_message(with_file, found, slot)
     lab.experiments.count(with_file.experiments)
+
+
+def _with_seen(table: TypeGuess, kind: ValueType, word: str) -> TypeGuess:
+    """Return a table of words of which others may be taken with those of examples beside it."""
+    if "of" not in table or not table.get("open"):
+        return table
+    more = [each for each in kind.seen if each not in table["of"]]
+    return {**table, "of": [*table["of"], *more], "example": word} if more else table
 
 
 def accepted(

@@ -23,6 +23,7 @@ from keen_matrix.core.insight.settling.lines import (
     synopsis_edit,
 )
 from keen_matrix.core.insight.settling.program import has_input, has_sample, with_edit, with_sample
+from keen_matrix.core.insight.settling.samples import SAMPLES, as_spec_text
 from keen_matrix.core.insight.settling.slots import ValueSlot
 from keen_matrix.core.insight.settling.sources import lines_told
 from keen_matrix.core.insight.settling.tried_words import typed_findings
@@ -60,16 +61,8 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
             yield from _with_content(lab, request)
 
 
-#: What a file may be of → one of it.
-SAMPLES = {
-    "JSON": '{"port": "Skerry", "riders": [1, 2]}\n',
-    "CSV": "port,riders\nSkerry,1\nHolm,2\n",
-    "XML": "<crossing><port>Skerry</port></crossing>\n",
-    "TOML": 'port = "Skerry"\nriders = 2\n',
-    "INI": "[crossing]\nport = Skerry\n",
-    "Python": "riders = 2\nprint(riders)\n",
-    "POD": "=head1 NAME\n\nferry - what crosses\n\n=cut\n",
-}
+#: Kinds of files that are tried where no name tells what is wanted.
+OFTEN_READ = ("JSON", "CSV", "XML", "YAML", "TOML", "INI", "Python", "Markdown", "HTML", "FASTA", "POD")
 
 
 def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
@@ -91,8 +84,9 @@ def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
 
 def _contents() -> Iterator[tuple[str, str]]:
     """Yield what a text may be of, and one of it as a spec writes it."""
-    for kind, content in SAMPLES.items():
-        yield kind, content.replace("{", "{{").replace("}", "}}")
+    for sample in SAMPLES:
+        if sample.kind in OFTEN_READ:
+            yield sample.kind, as_spec_text(sample.content)
 
 
 def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
@@ -284,8 +278,8 @@ def _not_any_text(lab: Lab, request: Request, slot: ValueSlot) -> Iterator[Findi
     """Find that of the texts that stand for a NAME without a type some are refused: one with a
     space, say."""
     kind = lab.signature.values[slot.name]
-    if not isinstance(kind, Text):
-        return
+    if not isinstance(kind, Text) or kind.only_seen:
+        return  # of a NAME with examples nothing else is tried anyway
     tried = {each: request.with_value(slot.place, slot.number, each).words() for each in kind.legal()[:4]}
     lab.answers(tried.values())  # side by side
     refused = [each for each, words in tried.items() if not lab.answer(words).works]

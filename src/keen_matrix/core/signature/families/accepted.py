@@ -40,11 +40,7 @@ def vectors(making: Making) -> Iterator[Vector]:
     """Yield vectors that every conforming program accepts, and those in which this program was
     seen not to, each clash once."""
     signature, notes = making.signature, making.notes
-    # Alone, and in no other vector: whatever is beside them is not looked at.
-    for spellings in signature.actions:
-        for spelling in spellings:
-            if signature.judge((spelling,)).status == "accepted":
-                yield Vector(words=(spelling,), kind="action", culprit=spelling)
+    yield from _stated(signature)
     # first what others stand on: it may be a vector of another form as well
     for builder in making.builders:
         # It fails, and is the one failure that tells why all of its form are blocked.
@@ -78,6 +74,18 @@ def vectors(making: Making) -> Iterator[Vector]:
             variant=END_OF_INPUT,
             relation=Relation(name="unmoved", fresh=(True,)),
         )
+
+
+def _stated(signature: Signature) -> Iterator[Vector]:
+    """Yield what a spec states as calls: options that act alone, and in no other vector, since
+    whatever is beside them is not looked at, and examples."""
+    for spellings in signature.actions:
+        for spelling in spellings:
+            if signature.judge((spelling,)).status == "accepted":
+                yield Vector(words=(spelling,), kind="action", culprit=spelling)
+    for words in signature.examples:
+        if signature.judge(words).status == "accepted":
+            yield Vector(words=words, kind="example", culprit="")
 
 
 def _clashes(making: Making, number: int, grounds: UsageGrounds) -> Iterator[Vector]:

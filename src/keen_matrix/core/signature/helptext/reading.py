@@ -101,7 +101,10 @@ def _read(layout: HelpLayout, lines: Sequence[str], whole: str) -> HelpText:
 
 def _plain(text: str) -> str:
     """Return a text without escape sequences and overstriking (as manual pages have it)."""
-    return re.sub(r"\x1b\[[0-9;]*[A-Za-z]|.\x08", "", text)
+    text = re.sub(r"\x1b\[[0-9;]*[A-Za-z]|.\x08", "", text)
+    # a formatter of manual pages breaks words at hyphens of its own
+    text = re.sub(r"(?<=\w)[\u2010\u00ad]\n[ \t]*(?=\w)", "", text)
+    return re.sub(r"[\u2010\u2011\u2212]", "-", text)
 
 
 def _depth(line: str) -> int:

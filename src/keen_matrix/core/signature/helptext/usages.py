@@ -55,10 +55,11 @@ def _parted(usage: str) -> Iterator[str]:
     own = [part[length:] if part[:length] == program else part for part in parts]
     named = all(part[:length] == program for part in parts[1:])
     begins = {part[0] for part in own if part}
+    are_options = len(begins) == len(own) and all(each.startswith("-") for each in begins)
     are_commands = len(begins) == len(own) and all(map(_COMMAND_WORD.fullmatch, begins))
     # the last word of a part that more words precede may be what is chosen
     is_choice = len(own[0]) > 1 and _COMMAND_WORD.fullmatch(own[0][-1]) and all(len(e) == 1 for e in own[1:])
-    if named or (are_commands and not is_choice):
+    if named or are_options or (are_commands and not is_choice):
         yield from (" ".join([*program, *part]) for part in own)
     else:
         yield usage

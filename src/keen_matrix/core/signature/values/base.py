@@ -58,6 +58,8 @@ class ValueType(Struct, frozen=True, kw_only=True):
     default: object = None
     #: A usual legal value, tried first.
     example: str | None = None
+    #: Values that it has in examples of calls, tried next.
+    seen: tuple[str, ...] = ()
     #: How many words the value may have: as the synopsis says (null), or from and to, where a null
     #: is no upper end.
     count: tuple[int, int | None] | None = None
@@ -107,7 +109,7 @@ class ValueType(Struct, frozen=True, kw_only=True):
         """Return legal values, the example first, then those at the edges; at least one unless the
         type allows none."""
         examples = () if self.example is None else (self.example,)
-        found = list(dict.fromkeys([*examples, *self.made_up()]))
+        found = list(dict.fromkeys([*examples, *self.seen, *self.made_up()]))
         # Made up without looking at habits or bounds; what does not fit them is left out here, in
         # one place.
         return [each for each in found if self.read(each).status == "legal"] or found[:1]

@@ -23,6 +23,8 @@ class Text(ValueType, frozen=True, kw_only=True):
     max: int | None = None
     #: A regular expression that must match a part of it.
     matches: str | None = None
+    #: Whether nobody said that it is a text, and examples have values of it: only these are tried.
+    only_seen: bool = False
 
     def read(self, text: str) -> ValueReading:
         """Return whether a text is a legal value."""
@@ -46,7 +48,7 @@ class Text(ValueType, frozen=True, kw_only=True):
 
     def made_up(self) -> Iterator[str]:
         """Yield a word, texts of the least and the greatest length, and two words."""
-        if self.min is not None and self.min > LONGEST_TEXT:
+        if self.only_seen or (self.min is not None and self.min > LONGEST_TEXT):
             return
         length = min(max(4, self.min or 0), self.max if self.max is not None else USUAL_LONGEST)
         yield "word"[:length].ljust(length, "d")

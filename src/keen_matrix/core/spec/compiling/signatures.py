@@ -38,7 +38,6 @@ def compiled_signature(base: Compiling) -> Signature | None:
     from keen_matrix.core.signature.habits import SWITCH_NAMES
     from keen_matrix.core.signature.model import SignatureFault
     from keen_matrix.core.signature.signature import Signature
-    from keen_matrix.core.signature.values import Existing
 
     values = {name: _told_value(value) for name, value in table.values.items()}
     fresh = document.program.directory == "fresh"
@@ -58,18 +57,30 @@ def compiled_signature(base: Compiling) -> Signature | None:
             refuse=[{"when": each.when, "kind": each.kind} for each in table.refuse],
             **switches,
         )
+        if table.example:
+            from keen_matrix.core.signature.examples import with_examples
+
+            stated = {each.strip("<>") for each in table.values}
+            made = with_examples(_with_files(document, made, fresh), table.example, stated)
     except SignatureFault as fault:
         steps = [each for each in (fault.key, fault.item) if each not in ("", None)]
         path: KeyPath = ("signature", *steps)
         base.problem(path, str(fault), suggestion=fault.suggestion, at_key=True)
         return None
+    return replace(_with_files(document, made, fresh), functions=_functions_for(base, table))
+
+
+def _with_files(document: SpecDocument, signature: Signature, fresh: bool) -> Signature:
+    """Return a signature whose types know the files that are in the directory of each case."""
+    from keen_matrix.core.signature.values import Existing
+
     types = {
         name: replace(value, known=_known_files(document, value, fresh), closed=fresh)
         if isinstance(value, Existing)
         else value
-        for name, value in made.values.items()
+        for name, value in signature.values.items()
     }
-    return replace(made, values=types, functions=_functions_for(base, table))
+    return replace(signature, values=types)
 
 
 def _told_value(value: Any) -> Mapping[str, object]:

@@ -139,6 +139,12 @@ class AcceptedTable(Table):
         "spellings; never combined.",
         examples=[["-V,--version", "--list"]],
     )
+    example: list[str] = Field(
+        [],
+        description="Calls that work, quoted as in a shell and without the program: each is a case, and its "
+        "values are the first that derived cases use.",
+        examples=[["Skerry Holm -n 2"]],
+    )
     aside: list[str] = Field(
         [],
         description="Options that no derived case uses, because what they need cannot be said here.",

@@ -1,0 +1,271 @@
+"""What a program says of itself outside its help: examples, manual pages, completion scripts, samples."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from keen_matrix.core.insight.settling.samples import SAMPLES, named_files, sample_for
+from keen_matrix.core.signature.examples import with_examples
+from keen_matrix.core.signature.helptext import read_help
+from keen_matrix.core.signature.model import SignatureFault
+from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.sources.beside import completed
+from keen_matrix.core.signature.sources.calls import calls_in, code_blocks
+from keen_matrix.core.signature.sources.completions import options_in
+from keen_matrix.core.signature.sources.manuals import manual_of, plain_manual
+from tests.conftest import Place
+
+# --- calls in texts ---
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        ("fare Skerry Holm", ("Skerry", "Holm")),
+        ("  $ fare Skerry 'Outer Holm' -n 2   # two of them", ("Skerry", "Outer Holm", "-n", "2")),
+        ("python3 fare.py Skerry Holm", ("Skerry", "Holm")),
+        ("./fare Skerry Holm    prints the fare", ("Skerry", "Holm")),
+        ("fare [OPTIONS] PORT", None),
+        ("fare FILE", None),
+        ("fare port", None),
+        ("fare Skerry | sort", None),
+        ("fare Skerry > out.txt", None),
+        ("fare - what a crossing costs", None),
+        ("fare reads its ports from a file.", None),
+        ("sail Skerry", None),
+        ("fare 'Skerry", None),
+    ],
+)
+def test_a_line_is_an_example_only_where_it_is_a_call(line: str, words: tuple[str, ...] | None) -> None:
+    assert calls_in(line, ["fare", "fare.py"], ["port"]) == ([words] if words else [])
+
+
+def test_of_a_readme_only_code_counts() -> None:
+    text = (
+        "# Fare\n\nfare is quick\n\n```sh\n$ fare Skerry Holm\n```\n\n    fare Holm Voe\n\nfare Voe Skerry\n"
+    )
+    assert calls_in(code_blocks(text), ["fare"]) == [("Skerry", "Holm"), ("Holm", "Voe")]
+
+
+# --- manual pages ---
+
+MAN = r""".TH FARE 1
+.SH NAME
+fare \- what a crossing costs
+.SH SYNOPSIS
+.B fare
+[\fB\-n\fR \fIRIDERS\fR] \fIORIGIN\fR \fIDESTINATION\fR
+.SH OPTIONS
+.TP
+.BR \-n ", " \-\-riders =\fIRIDERS\fR
+how many
+.TP
+\fB\-\-bike\fR
+with a bike \\fB
+.SH EXAMPLES
+.nf
+fare Skerry Holm \-n 2
+.fi
+"""
+MDOC = """.Dd June 1, 2026
+.Dt FARE 1
+.Sh NAME
+.Nm fare
+.Nd what a crossing costs
+.Sh SYNOPSIS
+.Nm
+.Op Fl b
+.Op Fl n Ar riders
+.Ar origin
+.Sh OPTIONS
+.Bl -tag
+.It Fl b
+with a bike
+.It Fl n Ar riders
+how many
+.El
+.Sh EXAMPLES
+.Dl fare -b Skerry
+"""
+
+
+@pytest.mark.parametrize(
+    ("page", "usage", "spellings", "example"),
+    [
+        (
+            MAN,
+            "fare [-n RIDERS] ORIGIN DESTINATION",
+            [("-n", "--riders"), ("--bike",)],
+            ("Skerry", "Holm", "-n", "2"),
+        ),
+        (MDOC, "fare [-b] [-n riders] origin", [("-b",), ("-n",)], ("-b", "Skerry")),
+    ],
+)
+def test_a_manual_page_is_read_as_a_help(
+    page: str, usage: str, spellings: list[tuple[str, ...]], example: tuple[str, ...]
+) -> None:
+    text = plain_manual(page)
+    found = read_help(text)
+    assert found.usages == (usage,) and [each.spellings for each in found.options] == spellings
+    assert calls_in(text, ["fare"]) == [example]
+
+
+def test_a_page_may_be_packed_and_may_be_broken(tmp_path: Path) -> None:
+    (tmp_path / "fare.1").write_text(MAN)
+    assert "Skerry" in manual_of("fare", [str(tmp_path)])
+    assert manual_of("no-such-page", [str(tmp_path)]) == ""
+    (tmp_path / "fare.1").write_bytes(gzip.compress(MAN.encode())[:40])
+    assert "Skerry" not in manual_of("fare", [str(tmp_path)])
+
+
+# --- completion scripts ---
+
+FISH = "complete -c fare -s n -l riders -x -d 'how many'\ncomplete -c fare -l format -xa 'text json'\ncomplete -c fare -l bike\n"
+ZSH = "#compdef fare\n_arguments '(-n --riders)'{-n,--riders}'[how many]:riders:' '--format=[how]:format:(text json)' '--bike[with a bike]'\n"
+BASH = 'case $prev in\n  --format) COMPREPLY=( $(compgen -W "text json" -- "$cur") );;\nesac\nCOMPREPLY=( $(compgen -W "--bike --format --riders=" -- "$cur") )\ncomplete -F _fare fare\n'
+
+
+@pytest.mark.parametrize("script", [FISH, ZSH, BASH])
+def test_each_shell_says_which_values_an_option_has(script: str) -> None:
+    found = {spelling: each for each in options_in(script, "fare") for spelling in each.spellings}
+    assert {"--bike", "--format", "--riders"} <= set(found)
+    assert found["--format"].choices == ("text", "json") and not found["--bike"].choices
+    assert found["--format"].takes_value and found["--riders"].takes_value and not found["--bike"].takes_value
+
+
+def test_choices_of_a_script_complete_the_help(tmp_path: Path) -> None:
+    (tmp_path / "fare.fish").write_text(FISH)
+    (tmp_path / "fare.py").write_text("")
+    page = read_help("usage: fare [--format FORMAT] PORT\n\n  --format FORMAT  how to print\n")
+    (option,) = completed(page, ["python3", str(tmp_path / "fare.py")]).options
+    assert option.choices == ("text", "json")
+
+
+# --- samples ---
+
+
+def test_each_kind_of_file_has_a_sample_that_is_one() -> None:
+    assert {
+        ".py",
+        ".json",
+        ".yaml",
+        ".toml",
+        ".csv",
+        ".xml",
+        ".html",
+        ".css",
+        ".js",
+        ".md",
+        ".rst",
+        ".po",
+        ".svg",
+        ".ini",
+    } <= {name for each in SAMPLES for name in each.names}
+    json.loads(sample_for("a.json").content)  # type: ignore[union-attr]
+    tomllib.loads(sample_for("a.toml").content)  # type: ignore[union-attr]
+    compile(sample_for("x/a.py").content, "a.py", "exec")  # type: ignore[union-attr]
+    assert sample_for("package.json").kind == "JSON" and sample_for("word") is None  # type: ignore[union-attr]
+
+
+@pytest.mark.parametrize(
+    ("said", "names"),
+    [
+        ("fare: error: config.toml: No such file or directory", ["config.toml"]),
+        ("Error: ENOENT: no such file or directory, open 'package.json'", ["package.json"]),
+        ("could not find .env here", [".env"]),
+        ("no such file: '/etc/ports.toml'", []),
+        ("config.toml is fine", []),
+    ],
+)
+def test_a_message_names_the_file_that_it_wants(said: str, names: list[str]) -> None:
+    assert list(named_files(said)) == names
+
+
+# --- examples in a signature ---
+
+
+def test_the_words_of_examples_are_the_first_values() -> None:
+    plain = Signature.from_synopsis("[-k KIND] WHAT [KG]", {"KG": {"type": "float"}})
+    made = with_examples(plain, ["weigh 3.5", "-k Birch list"], ["KG"])
+    assert made.values["WHAT"].legal() == ["weigh", "list"] and made.values["KIND"].legal() == ["Birch"]
+    assert made.values["KG"].legal()[0] == "3.5" and len(made.values["KG"].legal()) > 1
+    assert made.judge(("anything",)).status == "accepted", "other words are not refused"
+
+
+def test_an_example_that_the_synopsis_refuses_is_told_with_its_place(place: Place) -> None:
+    with pytest.raises(SignatureFault, match="refuses this example"):
+        with_examples(Signature.from_synopsis("PORT"), ["a b"])
+    place.write(
+        "f.matrix.toml",
+        '[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\nexample = ["a", "a b"]\n',
+    )
+    came = place.call("lint")
+    assert came.status == 1 and "f.matrix.toml:5:17" in came.out + came.err
+
+
+WEIGH = """
+    import argparse
+    KNOWN = {"Alder": 3, "Birch": 4}
+    parser = argparse.ArgumentParser(
+        prog="weigh.py", epilog="examples:\\n  weigh.py weigh Alder 3.5\\n  weigh.py -k Birch list\\n",
+        formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("-k", "--kind")
+    parser.add_argument("what")
+    parser.add_argument("name", nargs="?")
+    parser.add_argument("kg", nargs="?", type=float, default=1.0)
+    given = parser.parse_args()
+    if given.kind and given.kind not in KNOWN: parser.error("no such tree: " + given.kind)
+    if given.what == "list":
+        if given.name: parser.error("list takes no name")
+        print(given.kind or "all")
+    elif given.what == "weigh":
+        if given.name not in KNOWN: parser.error("no such tree: %s" % given.name)
+        print(given.name, given.kg)
+    else: parser.error("unknown")
+"""
+
+
+@pytest.mark.long
+def test_the_examples_of_a_help_are_bases(place: Place) -> None:
+    place.write("weigh.py", WEIGH)
+    place.call("draft", "-o", "w.matrix.toml", "--", "python3", "weigh.py")
+    settled = place.call("settle", "w.matrix.toml", "--write", timeout=120)
+    assert (
+        "the example weigh Alder 3.5 works" in settled.out and "name goes with what weigh only" in settled.out
+    )
+    table = tomllib.loads((place.directory / "w.matrix.toml").read_text())["signature"]
+    assert table["example"] == ["weigh Alder 3.5", "-k Birch list"]
+    assert "name is None or what == 'weigh'" in table["only-if"]
+    assert "all passed" in place.call("run", timeout=120).out
+
+
+@pytest.mark.long
+def test_an_example_that_was_given_finds_what_a_call_needs(place: Place) -> None:
+    place.write("need.sh", """
+        while getopts o:vw: x; do case $x in o) o=$OPTARG;; w) w=$OPTARG;; v) ;; *) exit 2;; esac; done
+        shift $((OPTIND-1))
+        [ "$o" = deep ] && [ "$w" = blue ] && [ $# = 1 ] || { echo "nothing to do" >&2; exit 1; }
+        echo "ok $1"
+    """)  # fmt: skip
+    head = '[program]\nlaunch = "sh {here}/need.sh"\n[signature]\nsynopsis = "[-o OUT] [-v] [-w WHAT] [NAME]"\nreader = "getopts"\n'
+    place.write("n.matrix.toml", head)
+    assert "blocked" in place.call("run").out
+    place.write("n.matrix.toml", head + 'example = ["-v -o deep -w blue word"]\n')
+    came = place.call("run")
+    assert "blocked" not in came.out and "synopsis: -o OUT -w WHAT, without brackets" in came.out
+    drafted = place.call("draft", "--example", "-v -o deep -w blue word", "--", "sh", "need.sh")
+    assert '"-v", "-o", "deep"' in drafted.out or "-o deep" in drafted.out
+
+
+def test_a_program_without_help_is_drafted_by_its_manual_page(place: Place) -> None:
+    place.write(
+        "fare", '#!/bin/sh\ncase $1 in --help|-h|-help|help|"") echo no >&2; exit 1;; esac; echo "$@"\n'
+    ).chmod(0o755)
+    (place.directory / "fare.1").write_text(MAN)
+    came = place.call("draft", "--", "./fare")
+    assert "Drafted from its manual page" in came.out and "[-n,--riders RIDERS]" in came.out
