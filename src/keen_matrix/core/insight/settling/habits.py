@@ -5,9 +5,11 @@ from __future__ import annotations
 import shlex
 from collections.abc import Iterator
 
+from keen_matrix.core.experiments.ask import Answer
 from keen_matrix.core.experiments.edits import GUESSED, OBSERVED, KeyEdit, is_stated, note_of
 from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.insight.settling.lab import Lab, came, refused_or_accepted
+from keen_matrix.core.insight.settling.lines import several_times, synopsis_edit
 from keen_matrix.core.insight.settling.reading import (
     MOST_FORMS,
     MOST_SHOWN,
@@ -63,6 +65,7 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
     by_hand = is_stated(lab.text, *key) and not note_of(lab.text, *key).startswith(OBSERVED)
     if lab.signature.habits.repeat != "last" or by_hand:
         return
+    yield from _collected(lab)
     vectors: list[Words] = []
     for builder in [each for each in lab.forms.builders() if each.grounds.works][:MOST_FORMS]:
         base = builder.smallest()
@@ -89,6 +92,49 @@ def settle_repeats(lab: Lab) -> Iterator[Finding]:
         edit = KeyEdit(("signature", "repeat"), "open", note)
         text = "some options may not be repeated"
         yield Finding(text=text, shown=lab.shown(*refused[:MOST_SHOWN]), edits=(edit,))
+
+
+def _collected(lab: Lab) -> Iterator[Finding]:
+    """Find options whose values add up where others' last one counts: `-a one -a two` is neither
+    `-a one` nor `-a two`."""
+    for number, builder in enumerate(lab.forms.builders()):
+        base = builder.smallest() if builder.grounds.works else None
+        if base is None or not lab.works(base):
+            continue
+        for part in sound_parts(lab, builder, base)[:MOST_REPEATED]:
+            if part.option.again or len(part.values) != 1:
+                continue
+            legal = [each for each in builder.legal(part.option.name_of(0)) if each != part.values[0]]
+            other = next((replace(part, values=(each,)) for each in legal), None)
+            if other is None:
+                continue
+            first, second = beside_other(base, part.words()), beside_other(base, other.words())
+            both = beside_other(base, [*part.words(), *other.words()])
+            answers = lab.answers([first, second, both])
+            if not all(each.works for each in answers) or _did(answers[2]) in map(_did, answers[:2]):
+                continue
+            if not _is_steady(lab, second):
+                continue
+            line = several_times(lab.signature.lines[number], part.option.spellings)
+            if line != lab.signature.lines[number]:
+                yield Finding(
+                    text=f"each {part.option.key} counts",
+                    shown=lab.shown(first, second, both),
+                    edits=(synopsis_edit(lab, number, line),),
+                )
+
+
+def _did(answer: Answer) -> tuple[object, ...]:
+    """Return what tells two results apart."""
+    record = answer.record
+    # the content of a file may have the time in it
+    files = {name: getattr(each, "size", each) for name, each in (record.files or {}).items()}
+    return (record.exit, record.stdout, record.stderr, files)
+
+
+def _is_steady(lab: Lab, words: Words) -> bool:
+    """Tell whether a call does the same a second time."""
+    return _did(lab.experiments.launched([words])[words]) == _did(lab.answer(words))
 
 
 def _style(lab: Lab) -> Iterator[Finding]:

@@ -3,7 +3,7 @@ gone."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence, Set
+from collections.abc import Iterable, Iterator, Sequence, Set
 
 from keen_matrix.core.experiments.edits import SynopsisEdit
 from keen_matrix.core.insight.settling.lab import Lab
@@ -81,6 +81,21 @@ def without_brackets(form: Usage, spellings: Set[str], names: Set[str]) -> Usage
             items.append(alone)
         else:
             items.append(item)
+    return Usage(tuple(items))
+
+
+def several_times(form: Usage, spellings: Iterable[str]) -> Usage:
+    """Return a line in which an option in brackets of its own may be given several times."""
+    wanted = set(spellings)
+    items = [
+        replace(item, several=True)
+        if isinstance(item, Choice)
+        and len(item.alternatives) == 1
+        and len(item.alternatives[0].items) == 1
+        and set(spellings_in(item)) & wanted
+        else item
+        for item in form.items
+    ]
     return Usage(tuple(items))
 
 

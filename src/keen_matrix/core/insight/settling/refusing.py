@@ -180,7 +180,9 @@ def _other_exit(lab: Lab, kind: str, answers: Sequence[Answer]) -> Iterator[Edit
     """Yield the exit status that refusals of a kind have, where all were seen to have another
     one."""
     stated = observed_at(lab.text, "refusal", "exit")
-    if not isinstance(stated, int):
+    if not is_stated(lab.text, "refusal", "exit"):
+        stated = lab.signature.row.exit  # what the reader's library promises of all
+    if not isinstance(stated, int) or is_stated(lab.text, "refusal", kind, "exit"):
         return
     statuses = {each.record.exit for each in answers if each.record.exit is not None}
     if not statuses or 0 in statuses or statuses == {stated} or len(statuses) > MOST_STATUSES:

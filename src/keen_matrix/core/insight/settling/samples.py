@@ -75,6 +75,39 @@ SAMPLES: tuple[Sample, ...] = (
         "BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:ferry\nBEGIN:VEVENT\nUID:1\nDTSTAMP:20260601T080000Z\n"
         "DTSTART:20260601T080000Z\nSUMMARY:Skerry\nEND:VEVENT\nEND:VCALENDAR\n",
     ),
+    Sample(
+        "STL",
+        (".stl",),
+        "solid ferry\n"
+        + "".join(
+            f"facet normal 0 0 0\nouter loop\nvertex {a}\nvertex {b}\nvertex {c}\nendloop\nendfacet\n"
+            for a, b, c in (
+                ("0 0 0", "0 1 0", "1 0 0"),
+                ("0 0 0", "1 0 0", "0 0 1"),
+                ("0 0 0", "0 0 1", "0 1 0"),
+                ("1 0 0", "0 1 0", "0 0 1"),
+            )
+        )
+        + "endsolid ferry\n",
+    ),
+    Sample("OBJ", (".obj",), "v 0 0 0\nv 1 0 0\nv 0 1 0\nf 1 2 3\n"),
+    Sample("PPM", (".ppm", ".pnm"), "P3\n2 1\n255\n255 0 0 0 0 255\n"),
+    Sample("PGM", (".pgm",), "P2\n2 1\n255\n0 255\n"),
+    Sample("BibTeX", (".bib",), "@book{ferry, author = {Ada T.}, title = {Skerry}, year = {2026}}\n"),
+    Sample("SRT", (".srt",), "1\n00:00:01,000 --> 00:00:02,000\nSkerry\n"),
+    Sample("vCard", (".vcf",), "BEGIN:VCARD\nVERSION:3.0\nN:T;Ada\nFN:Ada T\nEND:VCARD\n"),
+    Sample("LDIF", (".ldif",), "dn: cn=ada\ncn: ada\n"),
+    Sample(
+        "GPX",
+        (".gpx",),
+        '<?xml version="1.0"?>\n<gpx version="1.1" creator="ferry" xmlns="http://www.topografix.com/GPX/1/1">'
+        '<wpt lat="60.1" lon="1.2"/></gpx>\n',
+    ),
+    Sample(
+        "GeoJSON",
+        (".geojson",),
+        '{"type": "Feature", "geometry": {"type": "Point", "coordinates": [1.2, 60.1]}, "properties": {}}\n',
+    ),
     Sample("lines", (".txt", ".log", ".lst", ".list", ".dat"), "1 anchor\n2 bow\n3 cabin\n"),
 )
 #: A file that a message says is missing: its name in quotes or after the words.
@@ -94,6 +127,33 @@ def sample_for(name: str) -> Sample | None:
     ending = os.path.splitext(base)[1].lower()
     whole = next((each for each in SAMPLES if base in each.names), None)
     return whole or next((each for each in SAMPLES if ending and ending in each.names), None)
+
+
+def samples_spoken_of(text: str) -> Iterator[Sample]:
+    """Yield the samples of kinds that a text names, as a help that speaks of STL files does."""
+    for sample in SAMPLES:
+        endings = [re.escape(each) for each in sample.names if each.startswith(".")]
+        named = rf"(?<![\w.]){re.escape(sample.kind)}(?!\w)" if sample.kind not in _COMMON_WORDS else r"(?!)"
+        if re.search("|".join([named, *(rf"\w{each}\b" for each in endings)]), text):
+            yield sample
+
+
+#: Kinds whose names are words of every text.
+_COMMON_WORDS = frozenset(
+    {
+        "C",
+        "Go",
+        "Java",
+        "dot",
+        "lines",
+        "shell",
+        "properties",
+        "environment",
+        "difference",
+        "calendar",
+        "requirements",
+    }
+)
 
 
 def named_files(said: str) -> Iterator[str]:

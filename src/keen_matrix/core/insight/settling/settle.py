@@ -15,6 +15,7 @@ from keen_matrix.core.insight.settling.examples import settle_examples
 from keen_matrix.core.insight.settling.going_with import settle_going_with
 from keen_matrix.core.insight.settling.habits import settle_habits, settle_repeats
 from keen_matrix.core.insight.settling.lab import Lab
+from keen_matrix.core.insight.settling.outcomes import settle_outcomes
 from keen_matrix.core.insight.settling.reading import settle_reader
 from keen_matrix.core.insight.settling.refusing import settle_kinds, settle_refusals
 from keen_matrix.core.insight.settling.replacing import settle_replacing
@@ -49,6 +50,7 @@ class SettlingStep(NamedTuple):
 #: hides conflicts until it is written down. Steps are numbered from 1 as they are here.
 STEPS: tuple[SettlingStep, ...] = (
     SettlingStep(settle_examples, "help, manual page, README", "examples that work", is_frugal=True),
+    SettlingStep(settle_outcomes, "silent ends", "a status that is no refusal"),
     SettlingStep(settle_smallest, "each usage", "values with which its smallest call is accepted"),
     SettlingStep(settle_counts, "operands", "how many words each takes"),
     SettlingStep(settle_required, "smallest calls", "operands and options that are required"),
@@ -63,6 +65,7 @@ STEPS: tuple[SettlingStep, ...] = (
     SettlingStep(
         settle_types, "values without a type", "their types and bounds", is_together=True, is_frugal=True
     ),
+    SettlingStep(settle_outcomes, "silent ends by now", "a status that is no refusal"),
     SettlingStep(settle_reader, "calls on which readers differ", "the reader"),
     SettlingStep(settle_habits, "the same, without a reader", "single habits"),
     SettlingStep(settle_replacing, "options and operands", "options that replace an operand"),

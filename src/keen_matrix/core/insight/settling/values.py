@@ -23,7 +23,7 @@ from keen_matrix.core.insight.settling.lines import (
     synopsis_edit,
 )
 from keen_matrix.core.insight.settling.program import has_input, has_sample, with_edit, with_sample
-from keen_matrix.core.insight.settling.samples import SAMPLES, as_spec_text
+from keen_matrix.core.insight.settling.samples import SAMPLES, as_spec_text, samples_spoken_of
 from keen_matrix.core.insight.settling.slots import ValueSlot
 from keen_matrix.core.insight.settling.sources import lines_told
 from keen_matrix.core.insight.settling.tried_words import typed_findings
@@ -40,6 +40,8 @@ from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.signature.drafting import TypeGuess, count_text
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
+from keen_matrix.core.signature.sources.beside import directories_of_program, program_names
+from keen_matrix.core.signature.sources.manuals import manual_of
 from keen_matrix.core.signature.values import Text
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 
@@ -70,8 +72,9 @@ def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
     if not has_sample(lab):
         return
     # A message may ask for certain lines, as a missing header; that is tried before any format.
-    told = [("lines", each) for each in lines_told(lab.answer(request.words()).said)]
-    for kind, content in (*told, *_contents()):
+    said = lab.answer(request.words()).said
+    told = [("lines", each) for each in lines_told(said)]
+    for kind, content in (*told, *_contents(f"{said}\n{_own_texts(lab)}")):
         other = with_sample(lab, content)
         works = other.works(request)
         lab.experiments.count(other.experiments)
@@ -82,11 +85,26 @@ def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
             return
 
 
-def _contents() -> Iterator[tuple[str, str]]:
-    """Yield what a text may be of, and one of it as a spec writes it."""
-    for sample in SAMPLES:
-        if sample.kind in OFTEN_READ:
-            yield sample.kind, as_spec_text(sample.content)
+def _contents(texts: str = "") -> Iterator[tuple[str, str]]:
+    """Yield what a file may be of, and one of it as a spec writes it: first what the program's own
+    texts speak of."""
+    spoken = list(samples_spoken_of(texts))[:MOST_SPOKEN]
+    often = [each for each in SAMPLES if each.kind in OFTEN_READ and each not in spoken]
+    for sample in (*spoken, *often):
+        yield sample.kind, as_spec_text(sample.content)
+
+
+#: Kinds of files that a program's texts speak of and that are tried.
+MOST_SPOKEN = 10
+
+
+def _own_texts(lab: Lab) -> str:
+    """Return what the program says of itself: its help, its manual page, its name."""
+    names = program_names(lab.launch.words)
+    manual = manual_of(names[0], directories_of_program(lab.launch.words)) if names else ""
+    record = lab.answer(lab.signature.help[:1]).record if lab.signature.help else None
+    printed = "" if record is None else f"{record.stdout or ''}\n{record.stderr or ''}"
+    return f"{printed}\n{manual}"
 
 
 def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:

@@ -138,7 +138,7 @@ def _values_of(name: str, rest: str, kinds: Mapping[str, TypeName]) -> HeadValue
 def _is_no_spelling(name: str, text: str) -> bool:
     """Tell whether what looks like an option is part of one, as `--gdwarf-<N>`, or a number: `-20`,
     and `-#` where the text says so."""
-    is_number = name == "-#" and re.search(r"\b(?:number|level)\b", text)
+    is_number = name == "-#" and re.search(r"\b(?:number|level|digit)s?\b|\s#\s", text)
     return bool(name.endswith("-") or re.fullmatch(r"-\d{2,}", name) or is_number)
 
 

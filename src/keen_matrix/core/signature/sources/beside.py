@@ -71,13 +71,14 @@ def _with_manual(option: HelpOption, other: HelpOption | None) -> HelpOption:
     if other is None or option.is_range:
         return option
     if option.values and not option.choices and len(option.values) == len(other.values):
-        return replace(option, choices=other.choices, text=option.text or other.text)
+        choices = other.choices if len(other.choices) > 1 else ()
+        return replace(option, choices=choices, text=option.text or other.text)
     return option
 
 
 def _with_script(option: HelpOption, scripted: dict[str, CompletedOption]) -> HelpOption:
     """Return an option with the choices that a completion script lists, where nothing else does."""
     found = next((scripted[each] for each in option.spellings if each in scripted), None)
-    if found is None or not found.choices or option.choices or option.kind or len(option.values) != 1:
+    if found is None or len(found.choices) < 2 or option.choices or option.kind or len(option.values) != 1:
         return option
     return replace(option, choices=found.choices)

@@ -9,11 +9,14 @@ from collections.abc import Sequence
 from keen_matrix.core.signature.helptext.layouts.base import HelpLayout
 
 _WORD = re.compile(r"(--\w[\w-]*\[?=)([a-z][a-z-]+)(?=\]?(?:,|\s|$))")
+_NAME = re.compile(r"--\w[\w-]*\[?=[A-Z]{2,}")
 
 
 def _prepared(lines: Sequence[str]) -> list[str]:
     """Return the lines with words to be typed between braces: a value in small letters, as in
-    `--check=quiet`, is one, since NAMEs are in capitals."""
+    `--check=quiet`, is one where NAMEs are in capitals."""
+    if not any(_NAME.search(line) for line in lines if line.lstrip().startswith("-")):
+        return list(lines)
     return [_WORD.sub(r"\1{\2}", line) if line.lstrip().startswith("-") else line for line in lines]
 
 
