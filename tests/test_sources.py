@@ -9,7 +9,6 @@ from pathlib import Path
 
 import pytest
 
-from keen_matrix.core.insight.settling.samples import SAMPLES, named_files, sample_for
 from keen_matrix.core.signature.examples import with_examples
 from keen_matrix.core.signature.helptext import read_help
 from keen_matrix.core.signature.model import SignatureFault
@@ -18,6 +17,7 @@ from keen_matrix.core.signature.sources.beside import completed
 from keen_matrix.core.signature.sources.calls import calls_in, code_blocks
 from keen_matrix.core.signature.sources.completions import options_in
 from keen_matrix.core.signature.sources.manuals import manual_of, plain_manual
+from keen_matrix.core.signature.sources.samples import SAMPLES, named_files, sample_for
 from tests.conftest import Place
 
 # --- calls in texts ---
@@ -180,6 +180,7 @@ def test_each_kind_of_file_has_a_sample_that_is_one() -> None:
         ("could not find .env here", [".env"]),
         ("no such file: '/etc/ports.toml'", []),
         ("config.toml is fine", []),
+        ("fare.py: could not read .env", [".env"]),
     ],
 )
 def test_a_message_names_the_file_that_it_wants(said: str, names: list[str]) -> None:
@@ -269,3 +270,72 @@ def test_a_program_without_help_is_drafted_by_its_manual_page(place: Place) -> N
     (place.directory / "fare.1").write_text(MAN)
     came = place.call("draft", "--", "./fare")
     assert "Drafted from its manual page" in came.out and "[-n,--riders RIDERS]" in came.out
+
+
+WANTS = """
+    import argparse, json
+    parser = argparse.ArgumentParser(prog="ports.py")
+    parser.add_argument("key")
+    parser.add_argument("-u", action="store_true")
+    given = parser.parse_args()
+    try: text = open(".env").read()
+    except OSError: raise SystemExit("ports.py: could not read .env")
+    try: json.load(open("package.json"))
+    except OSError: raise SystemExit("ports.py: package.json: No such file or directory")
+    found = dict(line.split("=", 1) for line in text.split()).get(given.key, "none")
+    print(found.upper() if given.u else found)
+"""
+
+
+@pytest.mark.long
+def test_files_that_the_program_looks_for_by_name_are_put_there(place: Place) -> None:
+    place.write("ports.py", WANTS)
+    place.call("draft", "-o", "p.matrix.toml", "--", "python3", "ports.py")
+    blocked = place.call("run", timeout=120)
+    assert 'suggested edit   files.".env" = "…"' in blocked.out and "values.key" not in blocked.out
+    settled = place.call("settle", "p.matrix.toml", "--write", timeout=120)
+    assert "it needs .env, package.json" in settled.out
+    assert "all passed" in place.call("run", timeout=120).out
+
+
+SEEK = """
+    file=; all=; pattern=
+    [ "$1" = --help ] && { echo "usage: seek [-a] PATTERN [FILE]"; echo; echo "  -a  count them all"; exit 0; }
+    while getopts a o; do case $o in a) all=1;; *) echo "usage: seek [-a] PATTERN [FILE]" >&2; exit 2;; esac; done
+    shift $((OPTIND-1))
+    [ $# -ge 1 ] && [ $# -le 2 ] || { echo "usage: seek [-a] PATTERN [FILE]" >&2; exit 2; }
+    case "Skerry Holm Voe" in *"$1"*) echo "${all:+1 }$1";; *) exit 1;; esac
+"""
+
+
+@pytest.mark.long
+def test_a_silent_end_is_no_refusal_where_refusals_speak(place: Place) -> None:
+    place.write("seek.sh", SEEK)
+    place.call("draft", "-o", "s.matrix.toml", "--", "sh", "seek.sh")
+    settled = place.call("settle", "s.matrix.toml", "--write", timeout=120)
+    assert "it ends with 1 and says nothing where nothing is wrong with the call" in settled.out
+    assert tomllib.loads((place.directory / "s.matrix.toml").read_text())["expect"]["exit"] == [0, 1]
+
+
+ADDS = """
+    import argparse
+    parser = argparse.ArgumentParser(prog="adds.py")
+    parser.add_argument("-s", "--stop", action="append", default=[])
+    parser.add_argument("-n", "--name", default="none")
+    given = parser.parse_args()
+    print(given.name, *given.stop)
+"""
+
+
+@pytest.mark.long
+def test_an_option_whose_values_add_up_is_told_from_one_whose_last_value_counts(place: Place) -> None:
+    place.write("adds.py", ADDS)
+    place.call("draft", "--help-only", "-o", "a.matrix.toml", "--", "python3", "adds.py")
+    settled = place.call("settle", "a.matrix.toml", "--write", timeout=120)
+    synopsis = tomllib.loads((place.directory / "a.matrix.toml").read_text())["signature"]["synopsis"]
+    assert (
+        "each --stop counts" in settled.out
+        and "[-s,--stop STOP]..." in synopsis
+        and "[-n,--name NAME]..." not in synopsis
+    )
+    assert "all passed" in place.call("run", timeout=120).out

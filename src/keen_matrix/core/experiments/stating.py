@@ -8,6 +8,7 @@ from collections.abc import Iterable, Sequence
 from keen_matrix.core.signature.model import Option
 from keen_matrix.core.signature.requests import Request
 from keen_matrix.core.signature.signature import Signature
+from keen_matrix.core.signature.sources.samples import named_files
 from keen_matrix.core.signature.values import Text
 
 #: How argument readers introduce the choices that there are.
@@ -80,8 +81,14 @@ def stated_value(signature: Signature, request: Request, answer: str, option: Op
     if choices:
         listed = ", ".join(f'"{each}"' for each in choices)
         return f"values.{untyped[0]} = {{ of = [{listed}] }}"
+    wanted = next((each for each in named_files(answer) if each not in request.words()), "")
+    if wanted:
+        return f'files."{wanted}" = "…", a file that the program looks for by that name'
     for pattern, type_name in _TYPES:
         if type_name == "file" and re.search(pattern, answer, re.IGNORECASE):
+            # a message about another file than the one that was given is not about the value
+            if not any(word in answer for _, _, name, word in request.slots() if name == untyped[0]):
+                continue
             return f'values.{untyped[0]} = {{ type = "file" }}, and one in [files]'
         if re.search(pattern, answer, re.IGNORECASE):
             return f'values.{untyped[0]} = {{ type = "{type_name}" }}'

@@ -12,13 +12,13 @@ from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, Edit, KeyEd
 from keen_matrix.core.experiments.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, came
 from keen_matrix.core.insight.settling.program import with_edits
-from keen_matrix.core.insight.settling.samples import as_spec_text, sample_for
 from keen_matrix.core.notation.synopsis import Keyword, Operand
 from keen_matrix.core.signature.examples import named_words
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.sources.beside import directories_of_program, program_names
 from keen_matrix.core.signature.sources.calls import calls_in, code_blocks
 from keen_matrix.core.signature.sources.manuals import manual_of
+from keen_matrix.core.signature.sources.samples import as_spec_text, sample_for
 
 #: Examples that are launched, those that are stated, and files that one of them may name.
 MOST_TRIED, MOST_STATED, MOST_FILES = 30, 8, 4

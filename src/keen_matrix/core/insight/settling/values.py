@@ -22,8 +22,13 @@ from keen_matrix.core.insight.settling.lines import (
     spellings_of_keys,
     synopsis_edit,
 )
-from keen_matrix.core.insight.settling.program import has_input, has_sample, with_edit, with_sample
-from keen_matrix.core.insight.settling.samples import SAMPLES, as_spec_text, samples_spoken_of
+from keen_matrix.core.insight.settling.program import (
+    has_input,
+    has_sample,
+    with_edit,
+    with_edits,
+    with_sample,
+)
 from keen_matrix.core.insight.settling.slots import ValueSlot
 from keen_matrix.core.insight.settling.sources import lines_told
 from keen_matrix.core.insight.settling.tried_words import typed_findings
@@ -42,6 +47,13 @@ from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.signature.sources.beside import directories_of_program, program_names
 from keen_matrix.core.signature.sources.manuals import manual_of
+from keen_matrix.core.signature.sources.samples import (
+    SAMPLES,
+    as_spec_text,
+    named_files,
+    sample_for,
+    samples_spoken_of,
+)
 from keen_matrix.core.signature.values import Text
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 
@@ -55,6 +67,7 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         request = builder.smallest()
         if request is None or lab.works(request):
             continue
+        yield from _with_named_files(lab, request)
         # Before types: a program that waits for input refuses no word.
         yield from _with_input(lab, builder)
         found = list(typed_findings(lab, request, open_slots(lab, request)))
@@ -63,6 +76,31 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
             yield from _with_content(lab, request)
 
 
+def _with_named_files(lab: Lab, request: Request) -> Iterator[Finding]:
+    """Find the files that the program looks for by names of its own, such as `.env`: each is told
+    by a message, and the next one only once the first is there."""
+    other = lab
+    edits: list[KeyEdit] = []
+    while len(edits) < MOST_NAMED:
+        said = other.answer(request.words()).said
+        names = [each for each in named_files(said) if each not in request.words()]
+        name = next((each for each in names if all(each != edit.key[-1] for edit in edits)), "")
+        sample = sample_for(name) if name else None
+        if sample is None:
+            return
+        edits.append(KeyEdit(("files", name), as_spec_text(sample.content), f"{OBSERVED}: it looks for it"))
+        other = with_edits(lab, edits)
+        works = other.works(request)
+        lab.experiments.count(other.experiments)
+        if works:
+            shown = (*lab.shown(request.words()), *other.shown(request.words()))
+            told = ", ".join(each.key[-1] for each in edits)
+            yield Finding(text=f"it needs {told}", shown=shown, edits=tuple(edits))
+            return
+
+
+#: Files that are put in place one after the other since messages name them.
+MOST_NAMED = 4
 #: Kinds of files that are tried where no name tells what is wanted.
 OFTEN_READ = ("JSON", "CSV", "XML", "YAML", "TOML", "INI", "Python", "Markdown", "HTML", "FASTA", "POD")
 

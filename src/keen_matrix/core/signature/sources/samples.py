@@ -161,9 +161,12 @@ def named_files(said: str) -> Iterator[str]:
     for line in said.splitlines():
         if not _IS_MISSING.search(line):
             continue
-        for match in _MISSING.finditer(line):
+        found = list(_MISSING.finditer(line))
+        for match in found:
             name = match["quoted"] or match["bare"]
-            if name and not name.startswith(("/", "-", "..")) and sample_for(name):
+            # who speaks stands in front: `fare.py: cannot open ports.csv`
+            is_speaker = line[match.end() :].startswith(":") and match is not found[-1]
+            if name and not is_speaker and not name.startswith(("/", "-", "..")) and sample_for(name):
                 yield name
 
 
