@@ -339,3 +339,64 @@ def test_an_option_whose_values_add_up_is_told_from_one_whose_last_value_counts(
         and "[-n,--name NAME]..." not in synopsis
     )
     assert "all passed" in place.call("run", timeout=120).out
+
+
+VALUED = """
+    while [ $# -gt 0 ]; do
+      case $1 in
+        --help) printf '%s\\n' 'usage: load.sh [-o] [-q] PORT' '' '  -o, --output  file to write' '  -q, --quiet   less' '  -V            print version information'; exit 0;;
+        -o|--output) [ $# -gt 1 ] || { echo "load.sh: option '--output' requires an argument; see --help" >&2; exit 2; }; out=$2; shift 2;;
+        -q|--quiet) quiet=1; shift;;
+        -V) echo load 1.0; exit 0;;
+        -*) echo "load.sh: unknown option; see --help" >&2; exit 2;;
+        *) break;;
+      esac
+    done
+    [ $# -eq 1 ] || { echo "load.sh: one port, see --help" >&2; exit 2; }
+    [ -n "$quiet" ] || echo "loading $1 $out"
+"""
+
+
+@pytest.mark.long
+def test_an_option_that_says_that_a_value_is_missing_takes_one(place: Place) -> None:
+    place.write("load.sh", VALUED)
+    draft = place.call("draft", "-o", "l.matrix.toml", "--", "sh", "load.sh")
+    assert draft.status == 0 and 'actions = ["-V"]' in (place.directory / "l.matrix.toml").read_text()
+    settled = place.call("settle", "l.matrix.toml", "--write", timeout=120)
+    assert "--output takes a value" in settled.out
+    assert "[-o,--output OUTPUT]" in (place.directory / "l.matrix.toml").read_text()
+    ran = place.call("run", timeout=120)
+    assert "blame" not in ran.out, "who says where help is blames nobody"
+
+
+def test_an_empty_table_of_a_stream_lets_anything_pass_and_the_rest_is_checked(place: Place) -> None:
+    place.write("both.sh", '[ $# = 0 ] && exit 0; echo "usage: both.sh"; echo "no port" >&2; exit 2\n')
+    head = '[program]\nlaunch = "sh {here}/both.sh"\n[signature]\nsynopsis = ""\nderive = ["refusals"]\n'
+    place.write("b.matrix.toml", head)
+    assert place.call("run").status == 1
+    place.write("b.matrix.toml", head + "[refusal]\nstdout = {}\n")
+    assert "all passed" in place.call("run").out
+    place.write("both.sh", '[ $# = 0 ] && exit 0; echo "usage: both.sh"; echo "no port" >&2; exit 0\n')
+    assert place.call("run").status == 1
+
+
+@pytest.mark.parametrize(
+    ("text", "spellings"),
+    [
+        ("usage: probe FILE\n\n\t-h - print this help\n\t-R - report mode\n", [("-h",), ("-R",)]),
+        (
+            "Usage: probe [OPTION] FILE\n  --label=name  the name\n  -e, --expr=text  it\n",
+            [("--label",), ("-e", "--expr")],
+        ),
+        (
+            "usage: probe FILE\n\n  -#      at most # errors\n  -k      literal\n  -w      words\n",
+            [("-k",), ("-w",)],
+        ),
+        (
+            "usage: probe FILE\n\n  --pe\u2010\n       dantic  strict\n  -w      words\n",
+            [("--pedantic",), ("-w",)],
+        ),
+    ],
+)
+def test_more_ways_to_list_an_option(text: str, spellings: list[tuple[str, ...]]) -> None:
+    assert [each.spellings for each in read_help(text).options] == spellings

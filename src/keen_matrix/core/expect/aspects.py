@@ -81,12 +81,13 @@ class StreamAspect(Struct, frozen=True):
     @property
     def may_ask_nothing(self) -> bool:
         """Whether there may be cases in which any output will do."""
-        return all(form.may_ask_nothing for form in self.forms)
+        # without any form nothing is asked on purpose
+        return bool(self.forms) and all(form.may_ask_nothing for form in self.forms)
 
     def asks_nothing(self, outcome: Outcome, context: CheckContext) -> bool:
         """Tell whether any output would do in this case. Raises ExpressionFault."""
         raw: bytes = outcome.stdout if self.stream == "stdout" else outcome.stderr
-        return all(form.asks_nothing(raw, context) for form in self.forms)
+        return bool(self.forms) and all(form.asks_nothing(raw, context) for form in self.forms)
 
 
 def takes_no_time(aspect: Aspect) -> bool:

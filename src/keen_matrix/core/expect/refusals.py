@@ -20,6 +20,7 @@ from keen_matrix.core.expect.naming import is_named, without_usage
 from keen_matrix.core.expect.tidy import TidyAspect
 from keen_matrix.core.model.outcome import Outcome
 from keen_matrix.core.model.spec import Rule
+from keen_matrix.core.signature.judging.taking import USUAL_HELP
 from keen_matrix.core.structs import Struct, replace
 
 if TYPE_CHECKING:
@@ -66,7 +67,13 @@ def blame_aspects(table: RefusalKind, promise: Rule) -> Iterator[tuple[str, Aspe
 def blamable(signature: Signature) -> tuple[str, ...]:
     """Return what a message could blame: long spellings, and NAMEs of two capital letters and
     more, which no message has by chance."""
-    spellings = [each for option in signature.options for each in option.spellings if len(each) > 3]
+    spellings = [
+        each
+        for option in signature.options
+        for each in option.spellings
+        # "use --help for a list of options" blames nobody
+        if len(each) > 3 and each not in signature.help and each not in USUAL_HELP
+    ]
     # A NAME in small letters is a word like any other: "no such file" blames no operand called
     # file.
     names = [each for each in signature.values if len(each) > 1 and each.upper() == each]

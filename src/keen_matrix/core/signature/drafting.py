@@ -146,7 +146,13 @@ def _ends_the_call(option: HelpOption) -> bool:
         option.text,
         re.IGNORECASE,
     )
-    return "--version" in option.spellings and not option.values and told is not None
+    is_version = "--version" in option.spellings or re.match(
+        r"^(?:print|show|display|output|give|report)s? (?:the |its |program |software |this program's )*version\b|"
+        r"^version(?: information| number)?\.?$",
+        option.text,
+        re.IGNORECASE,
+    )
+    return bool(is_version) and not option.values and told is not None
 
 
 # --- subcommands ---

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Sequence, Set
 
 from keen_matrix.core.experiments.edits import SynopsisEdit
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.notation.synopsis import Choice, Item, Operand, OptionUse, Usage
+from keen_matrix.core.notation.synopsis import Choice, Item, Operand, OptionUse, Usage, parse_synopsis
 from keen_matrix.core.signature.judging.binding import identifier
 from keen_matrix.core.signature.model import names_of
 from keen_matrix.core.signature.requests import Builder
@@ -96,6 +96,24 @@ def several_times(form: Usage, spellings: Iterable[str]) -> Usage:
         else item
         for item in form.items
     ]
+    return Usage(tuple(items))
+
+
+def with_value_of(form: Usage, spellings: Iterable[str]) -> Usage:
+    """Return a line in which an option without a value takes one, under a NAME of its own."""
+    wanted = set(spellings)
+    items: list[Item] = []
+    for item in form.items:
+        if isinstance(item, OptionUse) and set(item.spellings) & wanted and not item.values:
+            long = max(item.spellings, key=len)
+            name = long.strip("-").replace("-", "_").upper()
+            made = parse_synopsis(f"{','.join(item.spellings)} {name if len(name) > 1 else 'VALUE_' + name}")
+            items.append(made.items[0])
+        elif isinstance(item, Choice) and set(spellings_in(item)) & wanted:
+            parts = tuple(with_value_of(each, wanted) for each in item.alternatives)
+            items.append(replace(item, alternatives=parts))
+        else:
+            items.append(item)
     return Usage(tuple(items))
 
 

@@ -11,6 +11,7 @@ from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.insight.settling.answers import settle_help, settle_surroundings, settle_varying
 from keen_matrix.core.insight.settling.combinations import settle_combinations
 from keen_matrix.core.insight.settling.conflicts import settle_conflicts, settle_needs, settle_pairs
+from keen_matrix.core.insight.settling.contents import settle_read
 from keen_matrix.core.insight.settling.examples import settle_examples
 from keen_matrix.core.insight.settling.going_with import settle_going_with
 from keen_matrix.core.insight.settling.habits import settle_habits, settle_repeats
@@ -25,6 +26,7 @@ from keen_matrix.core.insight.settling.structure import (
     settle_operands_of_options,
     settle_required,
     settle_timeout,
+    settle_valued_flags,
 )
 from keen_matrix.core.insight.settling.values import settle_counts, settle_smallest, settle_told, settle_types
 from keen_matrix.core.runs.grounding.controls import hollow_of
@@ -55,6 +57,10 @@ STEPS: tuple[SettlingStep, ...] = (
     SettlingStep(settle_counts, "operands", "how many words each takes"),
     SettlingStep(settle_required, "smallest calls", "operands and options that are required"),
     SettlingStep(settle_smallest, "what is required", "values of that"),
+    SettlingStep(
+        settle_read, "accepted calls that print nothing", "a file of which there is something to say"
+    ),
+    SettlingStep(settle_valued_flags, "flags", "options that take a value", is_together=True),
     SettlingStep(settle_operands_of_options, "options", "operands that go with one option only"),
     SettlingStep(settle_endless, "options", "options with which the program does not end", is_together=True),
     SettlingStep(

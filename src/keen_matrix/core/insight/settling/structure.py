@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Iterator, Sequence
 from itertools import combinations
 
+from keen_matrix.core.expect.naming import is_named
 from keen_matrix.core.experiments.ask import patience_after
 from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, Edit, KeyEdit, SynopsisEdit, is_stated
 from keen_matrix.core.experiments.findings import Finding, Shown
@@ -17,11 +19,12 @@ from keen_matrix.core.insight.settling.lines import (
     short,
     spellings_of_keys,
     synopsis_edit,
+    with_value_of,
     without_brackets,
 )
 from keen_matrix.core.model.spec import Surroundings
 from keen_matrix.core.notation.synopsis import Choice, Item, Operand
-from keen_matrix.core.signature.grounds import UsageGrounds
+from keen_matrix.core.signature.grounds import UsageGrounds, Words
 from keen_matrix.core.signature.requests import Builder, Request, Wish, is_aside, plain_options
 from keen_matrix.core.signature.signature import unequal_condition
 
@@ -60,6 +63,53 @@ def settle_required(lab: Lab) -> Iterator[Finding]:
                 shown=shown,
                 edits=tuple(_without_form(lab, number, plain)),
             )
+
+
+#: What a message says of an option that takes a value and got none (getopt_long(3), argparse).
+_WANTS_VALUE = re.compile(
+    r"requires? (?:an? )?(?:argument|value|parameter)|(?:needs|expects|expected) (?:an? |one )?(?:argument|value)|"
+    r"missing (?:argument|value|parameter)|argument (?:missing|expected|required)|value (?:missing|expected|required)",
+    re.IGNORECASE,
+)
+
+
+def settle_valued_flags(lab: Lab) -> Iterator[Finding]:
+    """Find options that the synopsis has as flags and of which the program says that a value is
+    missing: a help may list `-o, --output  the file to write`."""
+    for number, form in enumerate(lab.signature.lines):
+        builder = Builder(lab.signature, lab.signature.forms[number])
+        base = builder.smallest()
+        flags = [e for e in plain_options(lab.signature, builder.form) if not e.takes_value]
+        if base is None or not flags:
+            continue
+        # at the end of the words, where no operand can be taken for its value: after operands, or
+        # without them, where none may precede an option
+        words = base.words()
+        bare = words[: base.behind_keywords()]
+        last = {each.key: (*words, each.key) for each in flags}
+        alone = {each.key: (*bare, each.key) for each in flags}
+        lab.answers([*last.values(), *alone.values()])
+        last |= {key: words for key, words in alone.items() if _wants_value(lab, words, key)}
+        wanting = [
+            each for each in flags if any(_wants_value(lab, last[each.key], one) for one in each.spellings)
+        ]
+        changed = form
+        for option in wanting:
+            changed = with_value_of(changed, option.spellings)
+        if changed != form:
+            names = ", ".join(each.key for each in wanting)
+            yield Finding(
+                text=f"{names} {'takes' if len(wanting) == 1 else 'take'} a value",
+                shown=lab.shown(*(last[each.key] for each in wanting[:2])),
+                edits=(synopsis_edit(lab, number, changed),),
+            )
+
+
+def _wants_value(lab: Lab, words: Words, spelling: str) -> bool:
+    """Tell whether a program says that an option lacks its value; some say so and go on."""
+    said = lab.answer(words).record.stderr or ""
+    names = (spelling, spelling.lstrip("-"))
+    return bool(_WANTS_VALUE.search(said)) and any(is_named(each, said) for each in names)
 
 
 #: Flags that are tried by themselves, whether all of them need an operand.

@@ -15,6 +15,7 @@ from keen_matrix.core.experiments.edits import (
     value_at,
 )
 from keen_matrix.core.experiments.findings import Finding
+from keen_matrix.core.insight.settling.contents import contents, with_content, with_named_files
 from keen_matrix.core.insight.settling.lab import Lab, waits
 from keen_matrix.core.insight.settling.lines import (
     asked_for,
@@ -22,15 +23,8 @@ from keen_matrix.core.insight.settling.lines import (
     spellings_of_keys,
     synopsis_edit,
 )
-from keen_matrix.core.insight.settling.program import (
-    has_input,
-    has_sample,
-    with_edit,
-    with_edits,
-    with_sample,
-)
+from keen_matrix.core.insight.settling.program import has_input, with_edit
 from keen_matrix.core.insight.settling.slots import ValueSlot
-from keen_matrix.core.insight.settling.sources import lines_told
 from keen_matrix.core.insight.settling.tried_words import typed_findings
 from keen_matrix.core.insight.settling.types import (
     against_message,
@@ -45,17 +39,8 @@ from keen_matrix.core.notation.synopsis import Operand
 from keen_matrix.core.signature.drafting import TypeGuess, count_text
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
-from keen_matrix.core.signature.sources.beside import directories_of_program, program_names
-from keen_matrix.core.signature.sources.manuals import manual_of
-from keen_matrix.core.signature.sources.samples import (
-    SAMPLES,
-    as_spec_text,
-    named_files,
-    sample_for,
-    samples_spoken_of,
-)
 from keen_matrix.core.signature.values import Text
-from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
+from keen_matrix.core.spec.drafted import SAMPLE_LINES
 
 #: Files put in place beside the sample, where a program takes away what it reads.
 MORE_FILES = ("second.txt", "third.txt")
@@ -67,82 +52,13 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         request = builder.smallest()
         if request is None or lab.works(request):
             continue
-        yield from _with_named_files(lab, request)
+        yield from with_named_files(lab, request)
         # Before types: a program that waits for input refuses no word.
         yield from _with_input(lab, builder)
         found = list(typed_findings(lab, request, open_slots(lab, request)))
         yield from found or _with_operand(lab, builder)
         if any(lab.signature.values[each.name].type == "file" for each in _slots(request)):
-            yield from _with_content(lab, request)
-
-
-def _with_named_files(lab: Lab, request: Request) -> Iterator[Finding]:
-    """Find the files that the program looks for by names of its own, such as `.env`: each is told
-    by a message, and the next one only once the first is there."""
-    other = lab
-    edits: list[KeyEdit] = []
-    while len(edits) < MOST_NAMED:
-        said = other.answer(request.words()).said
-        names = [each for each in named_files(said) if each not in request.words()]
-        name = next((each for each in names if all(each != edit.key[-1] for edit in edits)), "")
-        sample = sample_for(name) if name else None
-        if sample is None:
-            return
-        edits.append(KeyEdit(("files", name), as_spec_text(sample.content), f"{OBSERVED}: it looks for it"))
-        other = with_edits(lab, edits)
-        works = other.works(request)
-        lab.experiments.count(other.experiments)
-        if works:
-            shown = (*lab.shown(request.words()), *other.shown(request.words()))
-            told = ", ".join(each.key[-1] for each in edits)
-            yield Finding(text=f"it needs {told}", shown=shown, edits=tuple(edits))
-            return
-
-
-#: Files that are put in place one after the other since messages name them.
-MOST_NAMED = 4
-#: Kinds of files that are tried where no name tells what is wanted.
-OFTEN_READ = ("JSON", "CSV", "XML", "YAML", "TOML", "INI", "Python", "Markdown", "HTML", "FASTA", "POD")
-
-
-def _with_content(lab: Lab, request: Request) -> Iterator[Finding]:
-    """Find what the file that is there has to contain for the program to take it."""
-    if not has_sample(lab):
-        return
-    # A message may ask for certain lines, as a missing header; that is tried before any format.
-    said = lab.answer(request.words()).said
-    told = [("lines", each) for each in lines_told(said)]
-    for kind, content in (*told, *_contents(f"{said}\n{_own_texts(lab)}")):
-        other = with_sample(lab, content)
-        works = other.works(request)
-        lab.experiments.count(other.experiments)
-        if works:
-            shown = (*lab.shown(request.words()), *other.shown(request.words()))
-            edit = KeyEdit(("files", SAMPLE_FILE), content, OBSERVED)
-            yield Finding(text=f"it reads {kind}", shown=shown, edits=(edit,))
-            return
-
-
-def _contents(texts: str = "") -> Iterator[tuple[str, str]]:
-    """Yield what a file may be of, and one of it as a spec writes it: first what the program's own
-    texts speak of."""
-    spoken = list(samples_spoken_of(texts))[:MOST_SPOKEN]
-    often = [each for each in SAMPLES if each.kind in OFTEN_READ and each not in spoken]
-    for sample in (*spoken, *often):
-        yield sample.kind, as_spec_text(sample.content)
-
-
-#: Kinds of files that a program's texts speak of and that are tried.
-MOST_SPOKEN = 10
-
-
-def _own_texts(lab: Lab) -> str:
-    """Return what the program says of itself: its help, its manual page, its name."""
-    names = program_names(lab.launch.words)
-    manual = manual_of(names[0], directories_of_program(lab.launch.words)) if names else ""
-    record = lab.answer(lab.signature.help[:1]).record if lab.signature.help else None
-    printed = "" if record is None else f"{record.stdout or ''}\n{record.stderr or ''}"
-    return f"{printed}\n{manual}"
+            yield from with_content(lab, request)
 
 
 def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
@@ -153,7 +69,7 @@ def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
     words = smallest.words()
     if not waits(lab, words):  # it does not read at all, so nothing that stands there helps
         return
-    for kind, content in [("text", SAMPLE_LINES), *_contents()]:
+    for kind, content in [("text", SAMPLE_LINES), *contents()]:
         edit = KeyEdit(("program", "stdin"), content, OBSERVED)
         other = with_edit(lab, edit)
         works = other.works(smallest)
@@ -175,7 +91,7 @@ def _with_operand(lab: Lab, builder: Builder) -> Iterator[Finding]:
             return
         found = list(typed_findings(lab, request, open_slots(lab, request)))
         if not found and lab.signature.values[name].type == "file":
-            found = list(_with_content(lab, request))
+            found = list(with_content(lab, request))
         yield from found
         if found:
             return
@@ -299,7 +215,7 @@ def settle_types(lab: Lab) -> Iterator[Finding]:
             continue
         request, slots = found
         if kind.type == "file" and not lab.works(request):
-            yield from _with_content(lab, request)
+            yield from with_content(lab, request)
         if not _is_open(lab, name):
             if is_number and lab.works(request):
                 yield from _bounded(lab, request, slots[0])

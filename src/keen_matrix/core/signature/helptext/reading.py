@@ -24,7 +24,7 @@ MOST_LINES = 20_000
 MARK, MISREAD = 3, 2
 
 _OPTION_LINE = re.compile(
-    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[(].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|$)(?P<text>.*)$"
+    r"^(?P<indent>[ \t]{0,14})(?P<head>-{1,2}[\w?#@\[(].*?)(?:[ ]{2,}|\t+|\s+[:–—]\s+|\s-\s(?=[A-Za-z\"'(])|$)(?P<text>.*)$"
 )
 #: Another form of such a line: `-n/--number N: how many times`.
 _BEFORE_COLON = re.compile(

@@ -32,7 +32,11 @@ SAMPLES: tuple[Sample, ...] = (
     Sample("INI", (".ini", ".cfg", ".conf", "config"), "[crossing]\nport = Skerry\n"),
     Sample("environment", (".env",), "PORT=Skerry\nRIDERS=2\n"),
     Sample("properties", (".properties",), "port=Skerry\nriders=2\n"),
-    Sample("Python", (".py", ".pyi"), "riders = 2\nprint(riders)\n"),
+    Sample(
+        "Python",
+        (".py", ".pyi"),
+        "import os\n\n\ndef fare(riders, port):\n    cost = riders * 2\n    return cost\n\n\nprint(fare(2, 1))\n",
+    ),
     Sample("JavaScript", (".js", ".mjs", ".cjs"), "const riders = 2;\nconsole.log(riders);\n"),
     Sample("TypeScript", (".ts",), "const riders: number = 2;\nconsole.log(riders);\n"),
     Sample("CSS", (".css", ".scss", ".less"), "p { color: navy; margin: 0 }\n"),

@@ -271,7 +271,13 @@ def _text_table(value: object) -> object:
     return literal_texts(FileTable, value)
 
 
-TextExpectation = Annotated[TextTable, BeforeValidator(_text_table, json_schema_input_type=str | TextTable)]
+def _stream_table(value: object) -> object:
+    """Return a table of forms; an empty one says that anything will do, where another table says
+    otherwise."""
+    return TextTable() if value == {} else _text_table(value)
+
+
+TextExpectation = Annotated[TextTable, BeforeValidator(_stream_table, json_schema_input_type=str | TextTable)]
 
 
 class FileTable(TextTable):
