@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from keen_matrix.core.signature.drafting import draft_signature
 from keen_matrix.core.signature.examples import with_examples
 from keen_matrix.core.signature.helptext import read_help
 from keen_matrix.core.signature.model import SignatureFault
@@ -400,3 +401,19 @@ def test_an_empty_table_of_a_stream_lets_anything_pass_and_the_rest_is_checked(p
 )
 def test_more_ways_to_list_an_option(text: str, spellings: list[tuple[str, ...]]) -> None:
     assert [each.spellings for each in read_help(text).options] == spellings
+
+
+def test_an_operand_that_only_stands_before_another_is_settled_without_a_crash(place: Place) -> None:
+    place.write(
+        "cal.sh",
+        '[ "$1" = --help ] && { echo "usage: cal.sh [[MONTH] YEAR]"; echo; echo "  -w  by weeks"; exit; }; echo "$@"\n',
+    )
+    place.call("draft", "-o", "c.matrix.toml", "--", "sh", "cal.sh")
+    came = place.call("settle", "c.matrix.toml", timeout=120)
+    assert came.status in (0, 1) and "a bug in Keen Matrix" not in came.err
+
+
+def test_a_word_with_dots_is_an_operand_where_other_words_are_typed_as_they_are() -> None:
+    text = "Usage: chase [options ... ] [file ... ]\n       chase -h|--help\n       chase -v|--version\n\nOptions:\n  -f, --from-file\n     Treat them\n"
+    draft = draft_signature(read_help(text), ["chase"])
+    assert "[<file>...]" in draft.synopsis[0]

@@ -486,6 +486,14 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
             doubts.append("the usage line has a placeholder for an option, but the help lists none")
         text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
     text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
+    if page.has_keywords:
+        # with dots, or called a file, it is a value and no word to be typed
+        text = re.sub(r"(?<![\w<.-])([a-z][\w-]*)(?=\s?\.\.\.)", r"<\1>", text)
+        text = re.sub(
+            r"(?<![\w<.-])([a-z][\w-]*)(?![\w>-])",
+            lambda match: f"<{match[1]}>" if _NAMES_OF_VALUES.fullmatch(match[1]) else match[1],
+            text,
+        )
     text = re.sub(r"\((?:with|without|see|if|when|only|default)\b[^()|]*\)", " ", text)  # a remark
     text = re.sub(r"(?<=[\w>])\(s\)", "...", text, flags=re.IGNORECASE)  # [file(s)]
     text = re.sub(r"(?<=[\w>.])\s?\|\s?-(?=[\s\])]|$)", "", text)  # FILE|-: the dash is a file too

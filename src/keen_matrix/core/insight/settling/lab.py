@@ -3,6 +3,7 @@ vectors."""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from typing import Literal
 
@@ -218,6 +219,19 @@ def came(answer: Answer) -> str:
     line = next(iter((answer.record.stdout or "").strip().splitlines()), "")
     told = f"accepted: {line}" if line else "accepted"
     return told[:CAME_LENGTH]
+
+
+#: How the readers of arguments complain (getopt_long(3), perl's Getopt::Long).
+_COMPLAINS = re.compile(
+    r"(?:unrecogni[sz]ed|unknown|invalid|illegal) (?:option|flag|switch)\b|"
+    r"option.{0,40} (?:requires an argument|doesn't allow an argument|is ambiguous)",
+    re.IGNORECASE,
+)
+
+
+def complains(answer: Answer) -> bool:
+    """Tell whether a program says that an option is wrong, whatever it does then."""
+    return _COMPLAINS.search(answer.record.stderr or "") is not None
 
 
 def refused_or_accepted(answer: Answer) -> Literal["accepted", "refused", "unknown"]:

@@ -19,7 +19,7 @@ from keen_matrix.core.experiments.edits import (
     observed_at,
 )
 from keen_matrix.core.experiments.findings import Finding
-from keen_matrix.core.insight.settling.lab import Lab, refused_or_accepted
+from keen_matrix.core.insight.settling.lab import Lab, complains, refused_or_accepted
 from keen_matrix.core.insight.settling.program import language_of_program, script_of
 from keen_matrix.core.notation.synopsis import Keyword, Operand, OptionUse
 from keen_matrix.core.runs.starting.scripts import names_reader
@@ -306,7 +306,10 @@ def _differ(candidates: Mapping[str, Signature], words: Words) -> bool:
 
 def said(lab: Lab, probe: ReaderProbe) -> bool | str | None:
     """Return what a probe says its habit is; None where it says nothing."""
-    found = refused_or_accepted(lab.answer(probe.words))
+    answer = lab.answer(probe.words)
+    found = refused_or_accepted(answer)
+    if found == "accepted" and probe.accepted is True and complains(answer):
+        return None  # it goes on after all that it refuses, which is a habit of its own
     return {"accepted": probe.accepted, "refused": probe.refused}.get(found)
 
 

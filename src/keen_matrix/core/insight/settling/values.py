@@ -290,7 +290,9 @@ def _context(lab: Lab, name: str) -> tuple[Request, list[ValueSlot]] | None:
         if request is not None:
             part = next((p for p in request.options if name in p.option.value_names), None)
             names = part.option.value_names if part else (name,)
-            return request, [each for each in _slots(request) if each.name in names]
+            slots = [each for each in _slots(request) if each.name in names]
+            if slots:
+                return request, slots
     return None
 
 
