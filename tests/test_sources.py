@@ -417,3 +417,22 @@ def test_a_word_with_dots_is_an_operand_where_other_words_are_typed_as_they_are(
     text = "Usage: chase [options ... ] [file ... ]\n       chase -h|--help\n       chase -v|--version\n\nOptions:\n  -f, --from-file\n     Treat them\n"
     draft = draft_signature(read_help(text), ["chase"])
     assert "[<file>...]" in draft.synopsis[0]
+
+
+def test_one_exit_status_of_all_refusals_is_one_cause_with_its_edit(place: Place) -> None:
+    place.write("die.sh", """
+        n=1
+        while getopts n:q o; do case $o in n) n=$OPTARG;; q) ;; *) echo "die: what?" >&2; exit 255;; esac; done
+        shift $((OPTIND-1))
+        case $n in ''|*[!0-9]*) echo "die: no number: $n" >&2; exit 255;; esac
+        [ $# -ge 1 ] || { echo "die: no port" >&2; exit 255; }
+        [ $# -le 1 ] || { echo "die: one port only: $2" >&2; exit 255; }
+        echo "$1 $n"
+    """)  # fmt: skip
+    head = '[program]\nlaunch = "sh {here}/die.sh"\n[signature]\nsynopsis = "[-n N] [-q] PORT"\nvalues.N = { type = "int", min = 0 }\nderive = ["refusals"]\n'
+    place.write("d.matrix.toml", head)
+    came = place.call("run", timeout=120)
+    assert "suggested edit   refusal.exit = 255, or refusal." in came.out
+    assert came.out.count("found     255") == 1, came.out
+    place.write("d.matrix.toml", head + "[refusal]\nexit = 255\n")
+    assert "found     255" not in place.call("run", timeout=120).out

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from keen_matrix.core.model.record import AspectRecord, Record
-from keen_matrix.core.results.causes import statement_of
+from keen_matrix.core.results.causes import is_other_exit, statement_of
 from keen_matrix.core.structs import Struct
 from keen_matrix.core.vectors.ids import SHOWN_ID
 from keen_matrix.wording.counts import counted
@@ -147,7 +147,8 @@ def statement_rows(fields: Record) -> Iterator[list[Segment]]:
     """Yield what a program says to a vector that the signature accepts, and what would state in
     the spec that it does not."""
     yield from message_rows(fields)
-    if fields.family != "accepted" or fields.verdict != "failed":
+    is_accepted = fields.family == "accepted" and fields.verdict == "failed"
+    if not is_accepted and not is_other_exit(fields):
         return
     if said := message_line(fields):
         yield ["  ", ("it says     ", "dim"), escape(said)]

@@ -40,6 +40,9 @@ def cause_key(fields: Record) -> tuple[object, ...]:
         return (fields.matrix, fields.verdict, *ends)
     if fields.detail and fields.family == "accepted":  # what clashes is told once already
         return (fields.verdict, fields.kind, fields.culprit)
+    if is_other_exit(fields):
+        # one status that a program has for its refusals is one thing, whatever it refuses
+        return ("refused with", fields.exit)
     did = dict.fromkeys((each.aspect, each.form, *_end(each)) for each in failed)
     said = _masked(without_usage(fields.stderr or ""), _words(fields.argv), fields)
     if (
@@ -58,10 +61,19 @@ def cause_key(fields: Record) -> tuple[object, ...]:
     return (fields.verdict, said, *did)
 
 
+def is_other_exit(fields: Record) -> bool:
+    """Tell whether a call was refused as it should be, but for the exit status."""
+    ended_badly = fields.exit is not None and fields.exit != 0
+    only_exit = {each.aspect for each in fields.unmet} == {"exit"}
+    return fields.family == "refusals" and fields.verdict == "failed" and ended_badly and only_exit
+
+
 def statement_of(fields: Record) -> str:
     """Return what would state in the spec that a vector is refused which the signature accepts:
     what experiments found out before, or two options that the message names, or the value at an
     edge; an empty text where nothing tells."""
+    if is_other_exit(fields):
+        return f"refusal.exit = {fields.exit}, or refusal.{fields.kind}.exit for this kind alone"
     if fields.detail or fields.family != "accepted" or fields.verdict != "failed":
         return fields.detail
     # One that is accepted, and only prints something else, was not refused for its words.

@@ -4,6 +4,7 @@ that there is not, values and choices of options that the help leaves out."""
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Sequence
 
 from keen_matrix.core.signature.helptext import HelpOption, HelpText, read_help
@@ -13,6 +14,9 @@ from keen_matrix.core.structs import replace
 
 #: Directories above a program's file that are its own.
 LEVELS = 3
+_INTERPRETER = re.compile(
+    r"(?:python|pypy|node|deno|bun|perl|ruby|php|java|lua|tclsh|awk|gawk|mawk|sh|bash|dash|zsh|ksh|fish)[\d.]*"
+)
 #: What the system's programs are in, whose neighbours are other programs.
 _SYSTEM = ("/usr", "/bin", "/sbin", "/opt", "/lib", "/etc")
 
@@ -20,8 +24,11 @@ _SYSTEM = ("/usr", "/bin", "/sbin", "/opt", "/lib", "/etc")
 def program_names(launch: Sequence[str]) -> list[str]:
     """Return what a program may be called by in its own texts: its file's name, with and without
     the ending."""
-    files = [each for each in launch if not each.startswith("-")]
-    named = [os.path.basename(each) for each in files[-1:] + files[:-1]]
+    scripts = [each for each in launch[1:] if not each.startswith("-") and os.path.isfile(each)]
+    is_run_by_another = len(launch) > 1 and _INTERPRETER.fullmatch(os.path.basename(launch[0]))
+    # what an interpreter is called is the name of no program that it runs
+    files = scripts[:1] if scripts or is_run_by_another else list(launch[:1])
+    named = [os.path.basename(each) for each in files]
     return list(dict.fromkeys(form for name in named for form in (os.path.splitext(name)[0], name) if form))
 
 
