@@ -436,3 +436,29 @@ def test_one_exit_status_of_all_refusals_is_one_cause_with_its_edit(place: Place
     assert came.out.count("found     255") == 1, came.out
     place.write("d.matrix.toml", head + "[refusal]\nexit = 255\n")
     assert "found     255" not in place.call("run", timeout=120).out
+
+
+def test_a_plan_says_what_would_be_asked_and_launches_nothing(place: Place) -> None:
+    log = place.directory / "log"
+    place.write("ferry", f'#!/bin/sh\necho "$*" >> {log}\n').chmod(0o755)
+    place.write("f.matrix.toml", '[program]\nlaunch = "{here}/ferry"\n[signature]\nsynopsis = "[-q] PORT"\n')
+    came = place.call("settle", "--plan", "f.matrix.toml")
+    assert came.status == 0 and not log.exists()
+    assert (
+        "each in a fresh directory" in came.out
+        and "options that take a value" in came.out
+        and "2,500 launches" in came.out
+    )
+
+
+def test_what_launches_did_not_suffice_for_is_named(place: Place) -> None:
+    place.write("weigh.py", WEIGH)
+    place.call("draft", "-o", "w.matrix.toml", "--", "python3", "weigh.py")
+    came = place.call("settle", "w.matrix.toml", "--launches", "12", timeout=120)
+    assert "still open: values with which its smallest call is accepted; " in came.out
+
+
+def test_another_user_is_told_of_where_that_cannot_be(place: Place) -> None:
+    place.write("f.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\n')
+    came = place.call("settle", "--as-user", "no-such-user", "f.matrix.toml")
+    assert came.status == 2 and "there is no user no-such-user" in came.err

@@ -8,8 +8,9 @@ import shlex
 import sys
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.as_user import become_user, warn_of_root
 from keen_matrix.cli.launching import pool_if
-from keen_matrix.cli.settle import add_example, add_launches
+from keen_matrix.cli.settle import add_as_user, add_example, add_launches
 from keen_matrix.cli.shared import output_file, remark
 from keen_matrix.cli.statuses import EXIT_INTERRUPTED, EXIT_OK
 from keen_matrix.core.errors import Misuse
@@ -74,6 +75,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     add_example(parser)
     add_launches(parser)
+    add_as_user(parser)
     parser.add_argument(
         "program", nargs="+", metavar="WORD", help="the words that start the program, after --"
     )
@@ -82,6 +84,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def main(options: argparse.Namespace) -> int:
     """Run the command and return the exit status."""
     options.program = _apart(options.program)
+    become_user(options.as_user)
+    if options.settle:
+        warn_of_root()
     if options.output is not None and os.path.lexists(options.output):
         # told before anything is launched: what was found out would be lost
         raise Misuse(f"{options.output} cannot be written: it exists already")

@@ -10,6 +10,7 @@ import sys
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from keen_matrix.cli.as_user import become_user, warn_of_root
 from keen_matrix.cli.console.progress import Progress
 from keen_matrix.cli.faults import one_by_one
 from keen_matrix.cli.insight import screen_of
@@ -80,6 +81,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     add_example(parser)
     add_launches(parser)
+    add_as_user(parser)
+    parser.add_argument(
+        "--plan", action="store_true", help="only say what would be asked and launched; launch nothing"
+    )
     add_format(parser)
     add_color(parser)
 
@@ -92,6 +97,15 @@ def add_example(parser: argparse.ArgumentParser) -> None:
         default=[],
         metavar="CALL",
         help="a call that works, quoted as in a shell and without the program, such as 'add Alder'; may be repeated",
+    )
+
+
+def add_as_user(parser: argparse.ArgumentParser) -> None:
+    """Add the user as whom everything is done."""
+    parser.add_argument(
+        "--as-user",
+        metavar="NAME",
+        help="do everything as this user, if you are root: the program must not be able to harm the machine",
     )
 
 
@@ -111,12 +125,46 @@ def main(options: argparse.Namespace) -> int:
     from keen_matrix.cli.documents import SettleDocument, write_document
 
     document: list[SettleSpec] = []
+    become_user(options.as_user)
     paths = spec_paths(options.specs)
+    if options.plan:
+        return _write_plan(options, paths)
+    warn_of_root()
     with early_pool() as pool:
         statuses = one_by_one(paths, lambda path: _settle(path, options, document, pool), options)
     if options.format == JSON:
         write_document(SettleDocument(document))
     return worst_status(statuses)
+
+
+def _write_plan(options: argparse.Namespace, paths: list[str]) -> int:
+    """Say what settling specs would ask and launch, and what it would touch."""
+    from keen_matrix.core.insight.settling.settle import STEPS
+    from keen_matrix.core.launch.launchers import resolved_launch
+    from keen_matrix.core.runs.starting.directly import directly
+    from keen_matrix.core.spec.load import load_spec
+
+    screen = screen_of(options)
+    for path in paths:
+        spec = directly(load_spec(path, text_of_spec(path)))
+        program = escape(" ".join(resolved_launch(spec).words))
+        if options.launches is None:
+            most = f"{FEW_LAUNCHES} to {counted(MOST_LAUNCHES, 'launch')}, by what one costs"
+        else:
+            most = counted(options.launches, "launch")
+        where = "each in a fresh directory with the files of the spec"
+        if not spec.program.fresh_directory:
+            where = f"all in the directory of the spec, {escape(spec.here)}, on the files themselves"
+        screen.line((path, "place"), f"   {program}")
+        screen.line(f"  launches   at most {most}; {where}")
+        screen.line(
+            "  changes    ",
+            "the spec, with --write; nothing else by itself, but what the program does is its own",
+        )
+        screen.line("  asks       in this order; each question builds on the answers before it:")
+        for number, step in enumerate(STEPS, 1):
+            screen.line(f"    {number:2}  {step.finds}", (f"   from {step.needs}", "dim"))
+    return EXIT_OK
 
 
 def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec], pool: WorkerPool) -> int:
@@ -212,6 +260,10 @@ class Watching(RunWatch):
         """Tell how the program is started."""
         remark(text)
 
+    def asking(self, question: str, number: int, total: int) -> None:
+        """Show what is asked."""
+        self._bar.doing = f"{number} of {total}: {question}"
+
     def grounding(self, launches: int | None) -> None:
         """Count the launches."""
         if launches is not None:
@@ -243,6 +295,8 @@ def write_settled(screen: Screen, path: str, found: Settled, *, is_written: bool
         screen.line(("not much checked  ", "warn"), escape(sentence))
     if found.is_stopped:
         screen.line(("the launches did not suffice for everything; --launches raises the limit", "warn"))
+        if found.open_questions:
+            screen.line(("still open: ", "warn"), "; ".join(found.open_questions))
     if found.is_interrupted:
         screen.line(("interrupted: this was found so far", "warn"))
     if difference and not is_written:

@@ -50,7 +50,11 @@ class Progress:
             def get_renderables(bar) -> Iterable[RenderableType]:
                 for task in bar.task_ids:
                     bar.update(
-                        task, completed=self.done, failed=self._failed_shown(), now=self._running_shown()
+                        task,
+                        description=self.doing,
+                        completed=self.done,
+                        failed=self._failed_shown(),
+                        now=self._running_shown(),
                     )
                 return super().get_renderables()
 

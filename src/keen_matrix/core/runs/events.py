@@ -24,6 +24,9 @@ class RunWatch:
         """The vectors that derived ones stand on are being launched: so many were; null: all
         are."""
 
+    def asking(self, question: str, number: int, total: int) -> None:
+        """A question about the program is asked by experiments, the first of all is number 1."""
+
     def begins(self, spec: Spec, total: int | None) -> None:
         """The cases of a spec are about to run: so many, if that is known."""
 

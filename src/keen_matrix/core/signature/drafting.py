@@ -486,14 +486,7 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
             doubts.append("the usage line has a placeholder for an option, but the help lists none")
         text = re.sub(r"(?<![\[<\w-])(?:options?|OPTIONS?)(?:\s?(?:\.\.\.|…))?(?=\s|$)", " ", text)
     text = text.replace("…", "...").replace("[--]", " ").replace("[...]", "...")
-    if page.has_keywords:
-        # with dots, or called a file, it is a value and no word to be typed
-        text = re.sub(r"(?<![\w<.-])([a-z][\w-]*)(?=\s?\.\.\.)", r"<\1>", text)
-        text = re.sub(
-            r"(?<![\w<.-])([a-z][\w-]*)(?![\w>-])",
-            lambda match: f"<{match[1]}>" if _NAMES_OF_VALUES.fullmatch(match[1]) else match[1],
-            text,
-        )
+    text = _with_values_between_signs(text) if page.has_keywords else text
     text = re.sub(r"\((?:with|without|see|if|when|only|default)\b[^()|]*\)", " ", text)  # a remark
     text = re.sub(r"(?<=[\w>])\(s\)", "...", text, flags=re.IGNORECASE)  # [file(s)]
     text = re.sub(r"(?<=[\w>.])\s?\|\s?-(?=[\s\])]|$)", "", text)  # FILE|-: the dash is a file too
@@ -523,6 +516,17 @@ def _usage_form(usage: str, program: Sequence[str], page: HelpText, doubts: list
     if items and page.reader not in MADE_USAGES and _PLURAL.fullmatch(items[-1]):
         items[-1] = f"[{items[-1].strip('[]')}...]" if items[-1].startswith("[") else f"{items[-1]}..."
     return items
+
+
+def _with_values_between_signs(text: str) -> str:
+    """Return a usage whose words are typed as they are, with < and > around those that are values
+    all the same: with dots, or called a file."""
+    text = re.sub(r"(?<![\w<.-])([a-z][\w-]*)(?=\s?\.\.\.)", r"<\1>", text)
+    return re.sub(
+        r"(?<![\w<.-])([a-z][\w-]*)(?![\w>-])",
+        lambda match: f"<{match[1]}>" if _NAMES_OF_VALUES.fullmatch(match[1]) else match[1],
+        text,
+    )
 
 
 def _letters(match: re.Match[str]) -> str:

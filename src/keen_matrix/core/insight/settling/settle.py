@@ -107,6 +107,8 @@ class Settled(Struct, frozen=True):
     #: Whether the launches did not suffice for everything.
     is_stopped: bool
     is_interrupted: bool = False
+    #: What the launches did not suffice for; nothing of it is stated.
+    open_questions: tuple[str, ...] = ()
     #: What of the accepted launches shows nothing of the program at work, in words.
     hollow: tuple[str, ...] = ()
 
@@ -121,8 +123,8 @@ def settled(lab: Lab) -> Settled:
     keep what was found until then."""
     before = lab.text
     stopped = interrupted = False
+    cut: Sequence[SettlingStep] = STEPS
     try:
-        cut: Sequence[SettlingStep] = STEPS
         for share in SHARES:
             left = lab.most - lab.experiments.spent
             cut = [step for step in cut if not _has_done(lab, step, round(left * share))]
@@ -133,7 +135,9 @@ def settled(lab: Lab) -> Settled:
         interrupted = True
     launches = lab.experiments.launches
     hollow = tuple(sentence for _, sentence in hollow_of(lab.spec, lab.experiments))
-    return Settled(tuple(lab.findings), before, lab.text, launches, stopped, interrupted, hollow)
+    questions = tuple(dict.fromkeys(step.finds for step in cut)) if stopped else ()
+    found = tuple(lab.findings)
+    return Settled(found, before, lab.text, launches, stopped, interrupted, questions, hollow)
 
 
 def _has_done(lab: Lab, step: SettlingStep, launches: int) -> bool:
@@ -141,6 +145,7 @@ def _has_done(lab: Lab, step: SettlingStep, launches: int) -> bool:
     # a step that launches every option once needs as many, or would not begin
     least = LEAST_SHARE + (0 if step.is_frugal else len(lab.signature.options))
     lab.allow(max(launches, least))
+    lab.watch.asking(step.finds, STEPS.index(step) + 1, len(STEPS))
     try:
         _work(lab, step)
     except OutOfLaunches:

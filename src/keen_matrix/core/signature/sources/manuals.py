@@ -24,7 +24,7 @@ _ESCAPES = (
     (re.compile(r"\\\(?(?:aq|cq|oq)|\\\[aq\]"), "'"),
     (re.compile(r"\\\((?:dq|lq|rq)|\\\[(?:dq|lq|rq)\]"), '"'),
     (re.compile(r"\\(?:\(em|\(en|\[em\]|\[en\]|-)"), "-"),
-    (re.compile(r"\\\(bu|\\\[bu\]"), "*"),
+    (re.compile(r"\\\(b[u]|\\\[b[u]\]"), "*"),
     (re.compile(r"\\(?:&|\||\^|/|,|%|:|\{|\})"), ""),
     (re.compile(r"\\[ ~0]"), " "),
     (re.compile(r"\\(?:e|\(rs|\[rs\])"), "\\\\"),
