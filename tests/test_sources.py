@@ -462,3 +462,98 @@ def test_another_user_is_told_of_where_that_cannot_be(place: Place) -> None:
     place.write("f.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\n')
     came = place.call("settle", "--as-user", "no-such-user", "f.matrix.toml")
     assert came.status == 2 and "there is no user no-such-user" in came.err
+
+
+@pytest.mark.long
+def test_a_default_that_the_help_states_is_checked_whatever_type_the_value_has(place: Place) -> None:
+    place.write("rate.sh", """
+        r=1.5
+        while [ $# -gt 0 ]; do case $1 in
+          --help) printf '%s\\\\n' 'usage: rate.sh [-r RATE] PORT' '' '  -r RATE  rate (default: 2.5)'; exit;;
+          -r) r=$2; shift 2;; -*) echo "unknown option $1" >&2; exit 2;; *) break;; esac; done
+        [ $# = 1 ] || { echo "one port" >&2; exit 2; }
+        echo "$1 $r"
+    """)  # fmt: skip
+    place.call("draft", "-o", "r.matrix.toml", "--", "sh", "rate.sh")
+    place.call("settle", "r.matrix.toml", "--write", timeout=120)
+    assert 'RATE = { default = "2.5" }' in (place.directory / "r.matrix.toml").read_text()
+    assert "default written out -r" in place.call("run", timeout=120).out
+
+
+TREES = """
+    import argparse, json, os
+    parser = argparse.ArgumentParser(prog="trees.py")
+    do = parser.add_subparsers(dest="do", required=True)
+    add = do.add_parser("add"); add.add_argument("name"); add.add_argument("-q", "--quiet", action="store_true")
+    weigh = do.add_parser("weigh"); weigh.add_argument("name"); weigh.add_argument("kg", type=float)
+    do.add_parser("list")
+    given = parser.parse_args()
+    known = json.load(open("trees.json")) if os.path.exists("trees.json") else {}
+    if given.do == "add":
+        known[given.name] = 0.0
+        json.dump(known, open("trees.json", "w"))
+        if not given.quiet: print("added", given.name)
+    elif given.do == "weigh":
+        if given.name not in known: parser.error(f"no such tree: {given.name}")
+        print(given.name, given.kg)
+    else:
+        if not known: parser.error("no trees yet")
+        print(*sorted(known))
+"""
+
+
+@pytest.mark.long
+def test_what_one_call_makes_another_needs(place: Place) -> None:
+    place.write("trees.py", TREES)
+    place.call("draft", "-o", "t.matrix.toml", "--", "python3", "trees.py")
+    assert "blocked" in place.call("run", timeout=120).out
+    settled = place.call("settle", "t.matrix.toml", "--write", timeout=120)
+    assert (
+        "weigh needs add {name} before it" in settled.out and "list needs add word before it" in settled.out
+    )
+    ran = place.call("run", timeout=120)
+    assert "all passed" in ran.out, ran.out
+    place.write("trees.py", TREES.replace("given.kg)", "given.kg * 2)"))
+    place.write(
+        "t.matrix.toml",
+        (place.directory / "t.matrix.toml").read_text() + '\n[expect]\nstdout.contains = "1.5"\n',
+    )
+    failed = place.call("run", "--only", "accepted", timeout=120)
+    assert "trees.py add word ; python3 trees.py weigh word 1.5" in failed.out, "the line to paste has it too"
+    (case,) = [
+        each["id"]
+        for each in place.cases()
+        if each["verdict"] == "failed" and each["kind"] == "smallest" and each["argv"][0] == "weigh"
+    ]
+    assert "word 3.0" in place.call("replay", case).out
+
+
+@pytest.mark.parametrize("ends", ["exit 3", "kill -9 $$", "sleep 60"])
+def test_a_call_whose_first_one_fails_is_not_started_and_says_why(place: Place, ends: str) -> None:
+    place.write(
+        "two.sh", f"case $1 in make) {ends};; use) [ $# = 1 ] && echo used || exit 2;; *) exit 2;; esac\n"
+    )
+    place.write("t.matrix.toml", """
+        [program]
+        launch = "sh {here}/two.sh"
+        timeout = "1 s"
+        [signature]
+        synopsis = ["make", "use"]
+        derive = ["accepted"]
+        help = []
+        before = [{ usage = "use", steps = [{ line = "make" }] }]
+    """)  # fmt: skip
+    came = place.call("run", timeout=60)
+    records = {each["argv"][0]: each for each in place.cases()}
+    assert records["use"]["verdict"] == "not-started" and "the step make" in came.out
+
+
+def test_a_usage_that_is_none_is_told_with_the_nearest(place: Place) -> None:
+    place.write("t.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = ["add NAME", "weigh NAME"]\n'
+                'before = [{ usage = "weight", steps = [{ line = "add {NAME}" }] }]\n')  # fmt: skip
+    came = place.call("lint")
+    assert (
+        came.status == 1
+        and "no usage of the synopsis begins with weight" in came.out + came.err
+        and "weigh" in came.out + came.err
+    )

@@ -53,7 +53,9 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: AroundShown) 
     not repeated exactly, which a comment at the end says, with the way to do it.
     """
     compared = bool(fields.relation)  # what it is compared with stands beside the difference
-    steps = [fields.argv, *(() if compared else fields.more_argv)]
+    own = [fields.argv, *(() if compared else fields.more_argv)]
+    others = {number + len(fields.before) for number in fields.others}
+    steps = [*fields.before, *own]
     stdin = around.stdin
     texts = [
         *launch,
@@ -65,8 +67,7 @@ def repeat_line(launch: Sequence[str], fields: CaseFields, around: AroundShown) 
     exact = not around.inexact and all(map(is_written_whole, texts))
     shell_line, shell_word = (exact_line, shlex.quote) if exact else (visible_words, visible_word)
     line = " ; ".join(
-        shell_line(words if number in fields.others else [*launch, *words])
-        for number, words in enumerate(steps)
+        shell_line(words if number in others else [*launch, *words]) for number, words in enumerate(steps)
     )
     env = "".join(f"{name}={shell_word(value)} " for name, value in around.env.items() if value is not None)
     unset = [name for name, value in around.env.items() if value is None]

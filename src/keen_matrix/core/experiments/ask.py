@@ -12,8 +12,9 @@ from keen_matrix.core.launch.workers.engine import Manner, WorkerPool
 from keen_matrix.core.model.case import Case, Standing
 from keen_matrix.core.model.lines import decode_record
 from keen_matrix.core.model.record import BROKEN, Record
-from keen_matrix.core.model.spec import Matrix, Spec, Stdin, Surroundings
+from keen_matrix.core.model.spec import Matrix, Spec, Stdin
 from keen_matrix.core.results.causes import answer_of
+from keen_matrix.core.signature.examples import steps_before
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.structs import Struct, replace
 from keen_matrix.core.vectors.derived import standing_of
@@ -103,9 +104,9 @@ class Experiments:
         # how long a launch is waited for changes nothing of what came
         around = None if around is None else replace(around, timeout=math.inf)
         self._around = around
-        #: What vectors have around them → the result of each.
-        self._known_by: dict[Surroundings | None, dict[Words, Answer]] = {around: {}}
-        self._known = self._known_by[around]
+        #: What vectors have around and before them → the result of each.
+        self._known_by: dict[object, dict[Words, Answer]] = {self._what_precedes: {}}
+        self._known = self._known_by[self._what_precedes]
         #: Which of the plans of the pool is ours, since others share it, its patience and
         #: warmth.
         self._planned_as: tuple[int, float | None, WarmPlan | None] | None = None
@@ -122,7 +123,13 @@ class Experiments:
         self.launches, self.spent, self._patience = before.launches, before.spent, before._patience
         self.warm = before.warm
         self._known_by = before._known_by
-        self._known = self._known_by.setdefault(self._around, {})
+        self._known = self._known_by.setdefault(self._what_precedes, {})
+
+    @property
+    def _what_precedes(self) -> object:
+        """What vectors have around them and before them."""
+        signature = self.spec.signature
+        return self._around if signature is None or not signature.before else (self._around, signature.before)
 
     def count(self, others: Experiments) -> None:
         """Count the launches of experiments that went on from these."""
@@ -206,6 +213,11 @@ class Experiments:
         if self.most is not None and self.spent + count > self.most:
             raise OutOfLaunches
 
+    def _before(self, words: Words) -> tuple[Words, ...]:
+        """Return what is launched before a vector."""
+        signature = self.spec.signature
+        return () if signature is None or not signature.before else steps_before(signature, words)
+
     def _case(self, words: Words, silent: bool) -> Case:
         matrix = self.spec.matrices[silent]
         standings: tuple[Standing, ...] = ()
@@ -217,6 +229,7 @@ class Experiments:
             id=case_id((matrix.name, *words)),
             matrix=matrix.index,
             argv=words,
+            before=self._before(words),
             standings=standings,
             family=matrix.family,
         )

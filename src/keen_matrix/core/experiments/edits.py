@@ -131,8 +131,14 @@ def _with_type(text: str, edit: ValueEdit) -> str:
     said = comment_at(text, *path)
     if is_stated(text, *path):
         note = said.removeprefix(GUESSED).lstrip("; ") or note
-    if edit.table:
-        return with_value(text, path, value_text(edit.table), _shortened(_joined(edit.note, note)) or None)
+    table = dict(edit.table)
+    default = value_at(text, *path, "default")
+    if default is not None and "default" not in table:
+        # that it is given where nothing is was promised, of whatever type it is
+        is_text = table.get("type", "text") in ("text", "choice")
+        table["default"] = str(default) if is_text else default
+    if table:
+        return with_value(text, path, value_text(table), _shortened(_joined(edit.note, note)) or None)
     text = without_key(text, path)
     if note or edit.note:
         return _with_remark(text, _shortened(f"{edit.name}: {_joined(edit.note, note)}"))

@@ -293,6 +293,7 @@ def _case(trials: Trials, words: tuple[str, ...]) -> Case:
         argv=words,
         values=old.values,
         more=(words,) * len(old.more),
+        before=old.before,
         relation=old.relation,
         family=old.family,
         kind=old.kind,

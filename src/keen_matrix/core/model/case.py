@@ -82,6 +82,9 @@ class Case(Struct, frozen=True, kw_only=True):
     fault: str | None = None
     #: The vectors of further steps, or of further launches that are compared with the first.
     more: tuple[tuple[str, ...], ...] = ()
+    #: Vectors that the program is launched with before each launch in a fresh directory: what they
+    #: leave there is there for it.
+    before: tuple[tuple[str, ...], ...] = ()
     #: What the signature says of each launch's vector; empty without a signature.
     standings: tuple[Standing, ...] = ()
     #: Numbers of the launches, from 0, that start another program: all of its words are in their
@@ -101,6 +104,10 @@ class Case(Struct, frozen=True, kw_only=True):
     #: What the program said to the control, when it did not accept it; such a case is not
     #: launched.
     blocked: str | None = None
+
+    def is_fresh(self, number: int) -> bool:
+        """Tell whether a launch, from 0, begins in a directory of its own."""
+        return number == 0 or (self.relation is not None and self.relation.fresh[number])
 
     @property
     def named(self) -> Named:
@@ -135,6 +142,7 @@ def described(case: Case, matrix: str) -> RecordFields:
         "relation": case.relation.name if case.relation is not None else "",
         "more_argv": case.more,
         "others": case.others,
+        "before": case.before,
         "fault": case.fault or "",
         "control": case.control,
     }

@@ -223,6 +223,8 @@ class CaseFields(Struct, kw_only=True, omit_defaults=True):
     more_argv: tuple[tuple[str, ...], ...] = ()
     #: Numbers of the launches, from 0, that start another program.
     others: tuple[int, ...] = ()
+    #: Vectors that the program was launched with before each launch in a fresh directory.
+    before: tuple[tuple[str, ...], ...] = ()
     #: Why the signature refuses a vector that somebody wrote: `unknown-option --swap`.
     refused: str = ""
     fault: str = ""

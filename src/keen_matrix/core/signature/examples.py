@@ -3,12 +3,14 @@ they are bases of derived cases before anything is tried."""
 
 from __future__ import annotations
 
+import re
 import shlex
 from collections.abc import Container, Iterable, Mapping, Sequence
 
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.findings import Bound, Judgement
-from keen_matrix.core.signature.model import SignatureFault
+from keen_matrix.core.signature.judging.judge import judge
+from keen_matrix.core.signature.model import SignatureFault, SignatureParts
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values.text import Text
 from keen_matrix.core.structs import replace
@@ -49,6 +51,25 @@ def with_examples(signature: Signature, texts: Sequence[str], stated: Container[
     return replace(signature, examples=tuple(examples), values=values)
 
 
+def steps_before(signature: SignatureParts, words: Words) -> tuple[Words, ...]:
+    """Return the vectors that are launched before a vector, by its usage: the first word that is
+    one of those that usages begin with. `{NAME}` in them is the value that the vector has."""
+    known = dict(signature.before)
+    first = next((each for each in words if each in known), None)
+    if first is None:
+        return ()
+    steps = known[first]
+    if not any("{" in word for step in steps for word in step):
+        return steps
+    bound = dict(reversed(list(named_words(signature, judge(signature, words)))))
+    values = {name: bound.get(name) or value.usual for name, value in signature.values.items()}
+    return tuple(tuple(_filled(word, values) for word in step) for step in steps)
+
+
+def _filled(word: str, values: Mapping[str, str]) -> str:
+    return re.sub(r"\{([^{}]+)\}", lambda match: values.get(match[1], match[0]), word)
+
+
 def values_seen(signature: Signature, examples: Iterable[Words]) -> Mapping[str, list[str]]:
     """Return the values of each NAME in examples, in their order, each once."""
     found: dict[str, list[str]] = {}
@@ -60,7 +81,7 @@ def values_seen(signature: Signature, examples: Iterable[Words]) -> Mapping[str,
     return found
 
 
-def named_words(signature: Signature, judged: Judgement) -> Iterable[tuple[str, str]]:
+def named_words(signature: SignatureParts, judged: Judgement) -> Iterable[tuple[str, str]]:
     """Yield the NAMEs of a judgement with each word that they are bound to."""
     options = {option.key: option for option in signature.options}
     for key, bound in judged.bindings.items():

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Sequence
 from keen_matrix.core import structs
 from keen_matrix.core.model.case import Case, Said, Standing
 from keen_matrix.core.model.spec import Matrix, Spec
+from keen_matrix.core.signature.examples import steps_before
 from keen_matrix.core.signature.families import Family, Vector, family_of
 from keen_matrix.core.signature.grounds import NO_GROUNDS, Grounds
 from keen_matrix.core.signature.judging.binding import Names, given_values, identifier, values_left_out
@@ -51,6 +52,7 @@ def case_of(spec: Spec, matrix: Matrix, vector: Vector, number: int) -> Case:
         argv=vector.words,
         values=shown_bindings(judgement),
         more=vector.more,
+        before=steps_before(signature, vector.words) if signature.before else (),
         relation=relation,
         family=matrix.family,
         kind=vector.kind,

@@ -17,6 +17,7 @@ from keen_matrix.core.insight.settling.going_with import settle_going_with
 from keen_matrix.core.insight.settling.habits import settle_habits, settle_repeats
 from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.insight.settling.outcomes import settle_outcomes
+from keen_matrix.core.insight.settling.preceding import settle_before
 from keen_matrix.core.insight.settling.reading import settle_reader
 from keen_matrix.core.insight.settling.refusing import settle_kinds, settle_refusals
 from keen_matrix.core.insight.settling.replacing import settle_replacing
@@ -54,6 +55,7 @@ STEPS: tuple[SettlingStep, ...] = (
     SettlingStep(settle_examples, "help, manual page, README", "examples that work", is_frugal=True),
     SettlingStep(settle_outcomes, "silent ends", "a status that is no refusal"),
     SettlingStep(settle_smallest, "each usage", "values with which its smallest call is accepted"),
+    SettlingStep(settle_before, "usages that are never accepted", "calls that have to come first"),
     SettlingStep(settle_counts, "operands", "how many words each takes"),
     SettlingStep(settle_required, "smallest calls", "operands and options that are required"),
     SettlingStep(settle_smallest, "what is required", "values of that"),

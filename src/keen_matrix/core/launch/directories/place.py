@@ -11,6 +11,7 @@ from keen_matrix.core.launch.directories.file_states import (
     FileState,
     directory_state,
     file_changes,
+    snapshot,
     stamped_unread,
     state_of,
     was_read,
@@ -116,6 +117,12 @@ class CasePlace:
                 self._put.pop(name, None)
             else:
                 self._put[name] = now
+
+    def take_as_there(self) -> None:
+        """Take all that is in the directory now for what was put in place."""
+        if self._fresh:
+            self.directories.touched()
+            self._put = snapshot(self.directories.work)
 
     def _remove(self, name: str) -> None:
         """Remove one file or directory. Raises OSError or SurroundingsFault."""

@@ -69,6 +69,8 @@ class StepLaunch(Struct):
     #: Whether it is a launch that was made before, once more, after all that are compared.
     is_again: bool = False
     start: Start | None = None
+    #: Which of the launches it is that come before the case's own; -1 for one of its own.
+    before: int = -1
 
 
 @dataclasses.dataclass(slots=True)

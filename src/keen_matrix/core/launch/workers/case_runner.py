@@ -84,10 +84,17 @@ class CaseRunner:
         self.place.begin(fresh=self.shared.fresh[case.matrix])
         self._begin_step(self.run, 0)
 
-    def _begin_step(self, run: CaseRun, number: int, *, again: bool = False) -> None:
-        """Start one launch of the case; `again` for one that was made before."""
+    def _begin_step(
+        self, run: CaseRun, number: int, *, again: bool = False, before: int = 0, fault: str = ""
+    ) -> None:
+        """Start one launch of the case; `again` for one that was made before. In a fresh directory
+        those that come before it are launched first, from `before` on; a `fault` of one of them is
+        why it cannot be started."""
         shared, case = self.shared, run.case
         argv = case.more[number - 1] if number else case.argv
+        is_before = before < len(case.before) and case.is_fresh(number) and not fault
+        if is_before:
+            argv = case.before[before]
         live = None
         if shared.live is not None:
             send, id = shared.live, case.id
@@ -96,13 +103,14 @@ class CaseRunner:
         self.launch = launch = Launch(shared.system, shared.poller, shared.plan.cap, live)
         context, cascade = shared.checker.begin(case, number), shared.checker.cascade(case, number)
         run.step = step = StepLaunch(number, argv, context, cascade, launch, shared.cold, again)
+        step.before = before if is_before else -1
         self.phase, reason = Phase.LAUNCHING, ""
         try:
             # A line that could not be filled in has no words to launch; the case still gets its
             # verdict.
-            if case.fault is not None:
-                raise SurroundingsFault(case.fault)
-            self.starts.prepare(run, step)
+            if case.fault is not None or fault:
+                raise SurroundingsFault(case.fault or fault)
+            self.starts.prepare(run, step, goes_on=before > 0)
             self._launch_now(step)
         except (SurroundingsFault, ExpressionFault) as fault:
             reason = str(fault)
@@ -194,6 +202,9 @@ class CaseRunner:
         # The program, or the system, has ended the keeper: the next launch begins another.
         if step.launch.keeper_lost:
             self.starts.close()
+        if step.before >= 0:
+            self._go_on_after(run, step)
+            return None
         relation = case.relation
         compared = relation is not None and "files" in relation.aspects
         is_first = step.number == 0 and not step.is_again
@@ -219,6 +230,14 @@ class CaseRunner:
             self._begin_step(run, 0, again=True)
             return None
         return self._finish_run(run)
+
+    def _go_on_after(self, run: CaseRun, step: StepLaunch) -> None:
+        """Begin what follows a launch that only comes before: what it left is there as if it had
+        been put in place."""
+        fault = _why_failed(step)
+        if not fault:
+            self.place.take_as_there()
+        self._begin_step(run, step.number, again=step.is_again, before=step.before + 1, fault=fault)
 
     def _conclude_again(self, run: CaseRun, step: StepLaunch) -> Record | None:
         """Conclude a launch that was made once more: what was compared counts where each did the
@@ -279,6 +298,16 @@ def _why_not_prepared(shared: Shared, case: Case, step: StepLaunch) -> str | Non
     outcome = step.launch.outcome
     if shared.steps[case.matrix][step.number].rules or outcome.exit == 0:
         return None
+    return _why_failed(step)
+
+
+def _why_failed(step: StepLaunch) -> str:
+    """Return why a launch that prepares something failed; empty where it did not."""
+    outcome = step.launch.outcome
+    if outcome.exit == 0:
+        return ""
+    if outcome.not_started:
+        return f"the step {shlex.join(step.argv)[:SHOWN_WORDS]} was not started: {outcome.not_started}"
     if outcome.exit is None and outcome.signal is None:
         end = "did not end in time"
     else:
@@ -313,7 +342,7 @@ def checks_at_leisure(runner: CaseRunner) -> bool:
     A slow check would make the next program seem slow, since its end would be noticed late.
     """
     run, shared = runner.run, runner.shared
-    if run is None or not shared.spare or run.step.number < len(run.case.more):
+    if run is None or not shared.spare or run.step.number < len(run.case.more) or run.step.before >= 0:
         return False
     if run.case.relation is not None:  # its control may have to be launched once more
         return False

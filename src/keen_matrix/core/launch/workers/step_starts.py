@@ -45,13 +45,13 @@ class StepStarts:
         if self._warm is not None and before._warm is not None:
             self._warm.go_on(before._warm)
 
-    def prepare(self, run: CaseRun, step: StepLaunch) -> None:
-        """Put the surroundings of a launch in place and work out how it starts. Raises
-        SurroundingsFault or ExpressionFault."""
+    def prepare(self, run: CaseRun, step: StepLaunch, *, goes_on: bool = False) -> None:
+        """Put the surroundings of a launch in place and work out how it starts; one that `goes_on`
+        finds the directory as another left it. Raises SurroundingsFault or ExpressionFault."""
         case = run.case
         spec_step = self._spec_step(case, step.number)
         around, scope = spec_step.surroundings, step.context.scope
-        if step.number == 0 or (case.relation is not None and case.relation.fresh[step.number]):
+        if case.is_fresh(step.number) and not goes_on:
             self._place.make(again=step.number > 0 or step.is_again)
             if around.files:
                 filling = TemplateScope(scope, self._plan.spec.here)

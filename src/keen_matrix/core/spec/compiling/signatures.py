@@ -67,7 +67,31 @@ def compiled_signature(base: Compiling) -> Signature | None:
         path: KeyPath = ("signature", *steps)
         base.problem(path, str(fault), suggestion=fault.suggestion, at_key=True)
         return None
+    made = _with_before(base, table, made)
     return replace(_with_files(document, made, fresh), functions=_functions_for(base, table))
+
+
+def _with_before(base: Compiling, table: SignatureTable, made: Signature) -> Signature:
+    """Return a signature with what its usages need first."""
+    if not table.before:
+        return made
+    from keen_matrix.core.errors import nearest
+    from keen_matrix.core.notation.synopsis import Keyword
+    from keen_matrix.core.signature.examples import example_words
+
+    keywords = {item.word for line in made.lines for item in line.walk() if isinstance(item, Keyword)}
+    found: list[tuple[str, tuple[tuple[str, ...], ...]]] = []
+    for number, each in enumerate(table.before):
+        path: KeyPath = ("signature", "before", number, "usage")
+        if each.usage not in keywords:
+            told = f"no usage of the synopsis begins with {each.usage}"
+            base.problem(path, told, suggestion=nearest(each.usage, keywords))
+            continue
+        try:
+            found.append((each.usage, tuple(example_words(step.line) for step in each.steps)))
+        except ValueError as error:
+            base.problem(path, f"a step cannot be split into words: {error}")
+    return replace(made, before=tuple(found))
 
 
 def _with_files(document: SpecDocument, signature: Signature, fresh: bool) -> Signature:

@@ -110,6 +110,27 @@ class RefuseTable(Table):
     )
 
 
+class BeforeStep(Table):
+    """A call that precedes those of a usage."""
+
+    line: str = Field(
+        description="Its words, quoted as in a shell and without the program; {NAME} is the value that the "
+        "call after it has.",
+        examples=["add {name}"],
+    )
+
+
+class BeforeTable(Table):
+    """What calls of one usage need first."""
+
+    usage: str = Field(description="The word that the usage begins with.", examples=["weigh"])
+    steps: Annotated[list[BeforeStep], Field(min_length=1)] = Field(
+        description="Calls of the program, launched before each derived call of the usage, in the same "
+        "directory; each must exit 0.",
+        examples=[[{"line": "add Alder"}]],
+    )
+
+
 class HelpTable(Table):
     """What a derived case must do that asks for help."""
 
@@ -161,6 +182,9 @@ class AcceptedTable(Table):
     )
     refuse: list[RefuseTable] = Field(
         [], description="Refusals of kinds of the program's own.", examples=[[]]
+    )
+    before: list[BeforeTable] = Field(
+        [], description="What derived calls of a usage need first.", examples=[[]]
     )
     derive: list[FamilyName] = Field(
         list(DEFAULT_FAMILIES), description="The families to run.", examples=[["refusals"]]
