@@ -56,6 +56,8 @@ SECTIONS: Mapping[str, tuple[str, str]] = {
     "DiffersTable": ("expect.differs", ""),
     "SignatureTable": ("[signature]", ""),
     "ValueTable": ("[signature.values] NAME", "One class a type: `text`, `int`, `float`, `bool`, `choice`, `date`, `duration`, `file`, `dir`, `path`."),
+    "BeforeTable": ("[[signature.before]]", ""),
+    "BeforeStep": ("steps of [[signature.before]]", ""),
     "RefuseTable": ("[[signature.refuse]]", ""),
     "RefusalTable": ("[refusal]", ""),
     "RefusalKind": ("[refusal.KIND]", "The kinds: " + ", ".join(f"`{each}`" for each in KINDS) + ", and those of `[[signature.refuse]]`."),
