@@ -204,6 +204,7 @@ SAME = [
     ({"family": "accepted", "kind": "edge", "stderr": "no"}, {"family": "accepted", "kind": "count", "stderr": "no"}, True),
     (expected("s:9"), expected("s:9", kind="order"), True), (expected("s:9"), expected("s:10", kind="order"), False),
     (expected("s:9"), expected("s:9", kind="order", stderr="no"), False), (expected(""), expected("", kind="order"), False),
+    ({"stderr": "bad abc", "exit": 64, "family": "refusals"}, {"stderr": "worse", "kind": "too-many", "exit": 64, "family": "refusals"}, True),
 ]  # fmt: skip
 
 

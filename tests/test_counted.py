@@ -292,7 +292,7 @@ SAME: list[tuple[dict[str, Any], dict[str, Any], bool]] = [
 
 @pytest.mark.parametrize(("one", "other", "is_same"), SAME)
 def test_what_two_failures_share_that_are_one_cause(one: dict[str, Any], other: dict[str, Any], is_same: bool) -> None:
-    base = {"family": "refusals", "kind": "bad-type"}
+    base = {"family": "refusals", "kind": "bad-type", "exit": 0}
     keys = [cause_key(failed("c", **{**base, **each})) for each in (one, other)]
     assert (keys[0] == keys[1]) is is_same, keys
 

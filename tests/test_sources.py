@@ -469,7 +469,7 @@ def test_a_default_that_the_help_states_is_checked_whatever_type_the_value_has(p
     place.write("rate.sh", """
         r=1.5
         while [ $# -gt 0 ]; do case $1 in
-          --help) printf '%s\\\\n' 'usage: rate.sh [-r RATE] PORT' '' '  -r RATE  rate (default: 2.5)'; exit;;
+          --help) printf '%s\\n' 'usage: rate.sh [-r RATE] PORT' '' '  -r RATE  rate (default: 2.5)'; exit;;
           -r) r=$2; shift 2;; -*) echo "unknown option $1" >&2; exit 2;; *) break;; esac; done
         [ $# = 1 ] || { echo "one port" >&2; exit 2; }
         echo "$1 $r"
