@@ -38,6 +38,7 @@ from keen_matrix.core.insight.settling import (
     going_with,
     habits,
     outcomes,
+    preceding,
     reading,
     refusing,
     replacing,
@@ -623,7 +624,7 @@ def test_a_draft_is_refused_before_anything_is_launched_where_its_file_is_there(
 
 def test_every_step_is_taken() -> None:
     named = {
-        each for module in (answers, combinations, conflicts, contents, examples, going_with, habits, outcomes, reading, refusing, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
+        each for module in (answers, combinations, conflicts, contents, examples, going_with, habits, outcomes, preceding, reading, refusing, replacing, structure, values) for name, each in vars(module).items() if name.startswith("settle_")
     }  # fmt: skip
     assert named == {step.find for step in STEPS} and all(step.needs and step.finds for step in STEPS)
 

@@ -557,3 +557,23 @@ def test_a_usage_that_is_none_is_told_with_the_nearest(place: Place) -> None:
         and "no usage of the synopsis begins with weight" in came.out + came.err
         and "weigh" in came.out + came.err
     )
+
+
+@pytest.mark.long
+def test_an_unknown_option_that_is_printed_as_a_word_is_an_operand(place: Place) -> None:
+    place.write("put.py", """
+        import sys
+        words = sys.argv[1:]
+        if "--help" in words:
+            print("usage: put.py [--print] NAME...", "", "  --print  print them", sep="\\n")
+            sys.exit()
+        names = [each for each in words if each != "--print"]
+        if not names: sys.exit("put.py: no names")
+        print(*names, sep="\\n" if "--print" in words else " ")
+    """)  # fmt: skip
+    place.call("draft", "--help-only", "-o", "p.matrix.toml", "--", "python3", "put.py")
+    place.call("settle", "p.matrix.toml", "--write", timeout=120)
+    table = tomllib.loads((place.directory / "p.matrix.toml").read_text())["signature"]
+    assert (
+        table["unknown-options"] == "operand" and "ignore-case" not in table and "abbreviations" not in table
+    ), table

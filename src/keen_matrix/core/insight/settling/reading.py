@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations, islice
 from typing import Any, NamedTuple
 
+from keen_matrix.core.experiments.ask import Answer
 from keen_matrix.core.experiments.edits import (
     GUESSED,
     OBSERVED,
@@ -308,9 +309,19 @@ def said(lab: Lab, probe: ReaderProbe) -> bool | str | None:
     """Return what a probe says its habit is; None where it says nothing."""
     answer = lab.answer(probe.words)
     found = refused_or_accepted(answer)
-    if found == "accepted" and probe.accepted is True and complains(answer):
-        return None  # it goes on after all that it refuses, which is a habit of its own
+    if found == "accepted" and probe.accepted is True and (complains(answer) or _is_carried(answer)):
+        return None  # it goes on after all that it refuses, or takes it for an operand
+    if found == "accepted" and probe.habit == "unknown_options" and _is_carried(answer):
+        return "operand"
     return {"accepted": probe.accepted, "refused": probe.refused}.get(found)
+
+
+def _is_carried(answer: Answer) -> bool:
+    """Tell whether a word with dashes that is no option is among what a program printed or made: it
+    was an operand to it."""
+    words = [each for each in answer.record.argv if each.startswith("-")]
+    names = {part for name in answer.record.files or {} for part in name.split("/")}
+    return any(each in names or each in (answer.record.stdout or "").split() for each in words[-1:])
 
 
 # --- the vectors ---
