@@ -207,7 +207,7 @@ def _try_asked(screen: Screen, options: argparse.Namespace, asked: Asked, pool: 
     if options.format:
         screen = type(screen)(sys.stderr, color=options.color)
     if not options.format or not is_whole:
-        _show(screen, options, rows, full=options.full or asked.single is not None)
+        _show(screen, options, rows, asked)
     is_saved = options.write is not None or options.new is not None
     again = run_calls(spec, cases, pool) if is_saved and is_whole else records
     if len(again) < len(cases):
@@ -231,11 +231,15 @@ def _with_replies(line: str, record: Record) -> str:
 
 
 def _show(
-    screen: Screen, options: argparse.Namespace, rows: Sequence[tuple[str, Record]], *, full: bool
+    screen: Screen, options: argparse.Namespace, rows: Sequence[tuple[str, Record]], asked: Asked
 ) -> None:
     from keen_matrix.cli.console.calls import shown_calls, write_calls
 
-    write_calls(screen, shown_calls(rows, grouped=options.group), full=full, words=options.words_shown)
+    shown = shown_calls(rows, grouped=options.group)
+    full = options.full or asked.single is not None
+    # of one call the whole line was just typed
+    program = asked.program if options.full else ""
+    write_calls(screen, shown, full=full, words=options.words_shown, program=program)
 
 
 def _tell_left(left: int, *, is_saved: bool) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -52,13 +53,15 @@ def shown_calls(results: Iterable[tuple[str, Record]], *, grouped: bool) -> list
     return shown
 
 
-def write_calls(screen: Screen, calls: Sequence[ShownCall], *, full: bool, words: bool) -> None:
-    """Write calls side by side."""
+def write_calls(
+    screen: Screen, calls: Sequence[ShownCall], *, full: bool, words: bool, program: str = ""
+) -> None:
+    """Write calls side by side; `full` as they are typed, after the program."""
     if full:
         for number, call in enumerate(calls):
             if number:
                 screen.line()
-            screen.rows(_block(screen, call, words=words, most=None))
+            screen.rows(_block(screen, call, words=words, most=None, program=program))
     elif screen.width >= NARROW:
         screen.rows(_table(screen, calls, words=words))
     else:
@@ -102,8 +105,28 @@ def _calls(call: ShownCall, *, words: bool) -> list[str]:
     return [*own, *(line or "(no words)" for line in call.alike)]
 
 
+#: Variables before the words of a call, as a shell has them.
+_VARIABLES = re.compile(r"(?:[A-Za-z_]\w*=(?:'[^']*'|\S)* )*")
+
+
+def _typed(line: str, program: str, *, words: bool) -> list[Segment]:
+    """Return a call as it is typed: variables, the program, its words."""
+    if not program or words:
+        return [(line, "strong")]
+    before = _VARIABLES.match(line)
+    lead = before[0] if before else ""
+    rest = line[len(lead) :].replace("(no words)", "")
+    return [(lead, "strong"), (f"{program} ", "dim"), (rest, "strong")]
+
+
 def _block(
-    screen: Screen, call: ShownCall, *, words: bool, most: int | None, before: Record | None = None
+    screen: Screen,
+    call: ShownCall,
+    *,
+    words: bool,
+    most: int | None,
+    before: Record | None = None,
+    program: str = "",
 ) -> Iterator[list[Segment]]:
     """Yield a call as lines: its words, how it ended, and both streams below each other."""
     record = call.record
@@ -116,7 +139,8 @@ def _block(
             (end_of(record), _style(record)),
             (f"   {duration(record.seconds)}", "dim"),
         ]
-        yield [("$ ", "dim"), (line, "strong"), *(last if at == len(lines) - 1 else [])]
+        typed = _typed(line, program, words=words)
+        yield [("$ ", "dim"), *typed, *(last if at == len(lines) - 1 else [])]
     for stream in STREAMS:
         found = _lines(record, stream, screen.sign("space"))
         is_other = before is not None and kept_bytes(before, stream) != kept_bytes(record, stream)
