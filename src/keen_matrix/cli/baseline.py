@@ -100,12 +100,8 @@ def main(options: argparse.Namespace) -> int:
     if not found:
         raise Misuse(f"{options.journal} has no run of the specs below this directory; run them first")
     if left and not (options.accept or options.ask):
-        screen.line(
-            "look: ",
-            ("keen-matrix baseline --show", "strong"),
-            "   accept: ",
-            ("keen-matrix baseline --accept", "strong"),
-        )
+        look = [] if options.show else ["look: ", ("keen-matrix baseline --show", "strong"), "   "]
+        screen.line(*look, "accept: ", ("keen-matrix baseline --accept", "strong"))
     return 1 if left else 0
 
 
