@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from keen_matrix.cli.console.screen import Screen
     from keen_matrix.core.model.case import Case
     from keen_matrix.core.model.spec import Matrix, Spec
+    from keen_matrix.wording.signs import Segment
 
 EPILOG = f"""\
 examples:
@@ -100,7 +101,9 @@ def main(options: argparse.Namespace) -> int:
     if not found:
         raise Misuse(f"{options.journal} has no run of the specs below this directory; run them first")
     if left and not (options.accept or options.ask):
-        look = [] if options.show else ["look: ", ("keen-matrix baseline --show", "strong"), "   "]
+        look: list[Segment] = (
+            [] if options.show else ["look: ", ("keen-matrix baseline --show", "strong"), "   "]
+        )
         screen.line(*look, "accept: ", ("keen-matrix baseline --accept", "strong"))
     return 1 if left else 0
 
