@@ -56,6 +56,7 @@ SECTIONS: Mapping[str, tuple[str, str]] = {
     "DiffersTable": ("expect.differs", ""),
     "SignatureTable": ("[signature]", ""),
     "ValueTable": ("[signature.values] NAME", "One class a type: `text`, `int`, `float`, `bool`, `choice`, `date`, `duration`, `file`, `dir`, `path`."),
+    "UsageTable": ("[signature.usage.WORD]", ""),
     "BeforeTable": ("[[signature.before]]", ""),
     "BeforeStep": ("steps of [[signature.before]]", ""),
     "RefuseTable": ("[[signature.refuse]]", ""),

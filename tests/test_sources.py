@@ -577,3 +577,32 @@ def test_an_unknown_option_that_is_printed_as_a_word_is_an_operand(place: Place)
     assert (
         table["unknown-options"] == "operand" and "ignore-case" not in table and "abbreviations" not in table
     ), table
+
+
+RUNS = """
+    case $1 in
+      run) shift; [ $# -ge 1 ] || { echo "which?" >&2; exit 2; }; echo "running $*";;
+      list) shift; case $1 in -*) echo "unknown option $1" >&2; exit 2;; esac; [ $# = 0 ] || { echo "no words" >&2; exit 2; }; echo all;;
+      *) echo "unknown command" >&2; exit 2;;
+    esac
+"""
+
+
+def test_one_usage_may_read_its_words_otherwise(place: Place) -> None:
+    place.write("r.sh", RUNS)
+    head = '[program]\nlaunch = "sh {here}/r.sh"\n[signature]\nsynopsis = ["run NAME...", "list"]\nhelp = []\nderive = ["refusals"]\n'
+    place.write("r.matrix.toml", head)
+    came = place.call("run")
+    assert "unknown-option" in came.out and came.status == 1
+    place.write("r.matrix.toml", head + 'usage.run = { unknown-options = "take" }\n')
+    came = place.call("run")
+    assert came.status == 0, came.out
+    assert any(each["argv"][0] == "list" and each["kind"] == "unknown-option" for each in place.cases()), (
+        "the others are still checked"
+    )
+    place.write("r.matrix.toml", head + 'usage.runs = { unknown-options = "take" }\n')
+    wrong = place.call("lint")
+    assert (
+        "no usage of the synopsis begins with runs" in wrong.out + wrong.err
+        and "run" in wrong.out + wrong.err
+    )

@@ -129,6 +129,8 @@ class SignatureParts:
     actions: tuple[tuple[str, ...], ...] = ()
     #: Calls that somebody says work.
     examples: tuple[tuple[str, ...], ...] = ()
+    #: Usages, by the word that they begin with, and the habits that differ there.
+    usage_habits: tuple[tuple[str, tuple[tuple[str, Any], ...]], ...] = ()
     #: Usages, by the word that they begin with, and the vectors that are launched before them.
     before: tuple[tuple[str, tuple[tuple[str, ...], ...]], ...] = ()
     #: Spellings of options that no derived vector has.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence, Set
+from functools import lru_cache
 from typing import Literal, NamedTuple
 
 from keen_matrix.core.notation.synopsis import Choice, Keyword, Operand, OptionUse, Usage
@@ -74,13 +75,28 @@ def judge_under(signature: SignatureParts, words: Sequence[str]) -> Judgement:
     """Return the judgement on a vector under the habits of a signature. Raises OpenHabit where it
     depends on one that is open."""
     ranked = []
-    for form in signature.forms:
-        found = _judge_by(signature, form, words)
+    for number, form in enumerate(signature.forms):
+        under, form = _of_usage(signature, number) if signature.usage_habits else (signature, form)
+        found = _judge_by(under, form, words)
         if found.judgement.status == "accepted":
             return found.judgement
         ranked.append(found)
     # the first of several that fit alike: forms are in the order of the synopsis
     return max(ranked, key=lambda each: each.rank).judgement
+
+
+@lru_cache(256)
+def _of_usage(signature: SignatureParts, number: int) -> tuple[SignatureParts, UsageModel]:
+    """Return the signature and the form by which the vectors of one usage are read: with the
+    habits that differ there."""
+    form = signature.forms[number]
+    first = next((item.word for item in form.form.walk() if isinstance(item, Keyword)), "")
+    settings = dict(signature.usage_habits).get(first)
+    if settings is None:
+        return signature, form
+    habits = replace(signature.habits, **dict(settings))
+    other = replace(signature, habits=habits, usage_habits=())
+    return other, other.forms[number]
 
 
 def _agree(one: Judgement, other: Judgement) -> bool:

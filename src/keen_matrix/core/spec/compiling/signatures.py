@@ -67,8 +67,37 @@ def compiled_signature(base: Compiling) -> Signature | None:
         path: KeyPath = ("signature", *steps)
         base.problem(path, str(fault), suggestion=fault.suggestion, at_key=True)
         return None
-    made = _with_before(base, table, made)
+    made = _with_usages(base, table, _with_before(base, table, made))
     return replace(_with_files(document, made, fresh), functions=_functions_for(base, table))
+
+
+def _keywords(made: Signature) -> set[str]:
+    """Return the words that are typed as they are in the usages of a synopsis."""
+    from keen_matrix.core.notation.synopsis import Keyword
+
+    return {item.word for line in made.lines for item in line.walk() if isinstance(item, Keyword)}
+
+
+def _with_usages(base: Compiling, table: SignatureTable, made: Signature) -> Signature:
+    """Return a signature with the habits that differ for single usages."""
+    if not table.usage:
+        return made
+    from keen_matrix.core.errors import nearest
+    from keen_matrix.core.signature.habits import SWITCH_NAMES
+    from keen_matrix.core.signature.model import habits_of_switches
+
+    found = []
+    for word, each in table.usage.items():
+        if word not in _keywords(made):
+            told = f"no usage of the synopsis begins with {word}"
+            suggestion = nearest(word, _keywords(made))
+            base.problem(("signature", "usage", word), told, suggestion=suggestion, at_key=True)
+            continue
+        given = {name: value for name in SWITCH_NAMES if (value := getattr(each, name)) is not None}
+        # what is open stays as it is for all usages
+        settled = {name: one for name, one in habits_of_switches(given).items() if one is not None}
+        found.append((word, tuple(settled.items())))
+    return replace(made, usage_habits=tuple(found))
 
 
 def _with_before(base: Compiling, table: SignatureTable, made: Signature) -> Signature:
@@ -76,10 +105,9 @@ def _with_before(base: Compiling, table: SignatureTable, made: Signature) -> Sig
     if not table.before:
         return made
     from keen_matrix.core.errors import nearest
-    from keen_matrix.core.notation.synopsis import Keyword
     from keen_matrix.core.signature.examples import example_words
 
-    keywords = {item.word for line in made.lines for item in line.walk() if isinstance(item, Keyword)}
+    keywords = _keywords(made)
     found: list[tuple[str, tuple[tuple[str, ...], ...]]] = []
     for number, each in enumerate(table.before):
         path: KeyPath = ("signature", "before", number, "usage")

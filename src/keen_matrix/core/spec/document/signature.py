@@ -204,19 +204,9 @@ class AcceptedTable(Table):
     )
 
 
-class SignatureTable(AcceptedTable):
-    """What the program says it accepts, and how it reads its words."""
+class UsageTable(Table):
+    """How the program reads the words of one usage, where that differs from the others."""
 
-    reader: ReaderName | None = Field(
-        None,
-        description="The library that reads the words; it sets every habit below.",
-        examples=["argparse"],
-    )
-    style: Style | None = Field(
-        None,
-        description="How options are written, where no reader is named: gnu by default.",
-        examples=["posix"],
-    )
     abbreviations: bool | None = Field(
         None, description="Whether long options may be shortened.", examples=[False]
     )
@@ -261,6 +251,26 @@ class SignatureTable(AcceptedTable):
     )
     ignore_case: bool | None = Field(
         None, description="Whether long options may be written in any letter case.", examples=[False]
+    )
+
+
+class SignatureTable(UsageTable, AcceptedTable):
+    """What the program says it accepts, and how it reads its words."""
+
+    reader: ReaderName | None = Field(
+        None,
+        description="The library that reads the words; it sets every habit below.",
+        examples=["argparse"],
+    )
+    style: Style | None = Field(
+        None,
+        description="How options are written, where no reader is named: gnu by default.",
+        examples=["posix"],
+    )
+    usage: dict[str, UsageTable] = Field(
+        {},
+        description="What differs for one usage, by the word that it begins with.",
+        examples=[{"run": {"unknown-options": "take"}}],
     )
 
 
