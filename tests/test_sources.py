@@ -606,3 +606,37 @@ def test_one_usage_may_read_its_words_otherwise(place: Place) -> None:
         "no usage of the synopsis begins with runs" in wrong.out + wrong.err
         and "run" in wrong.out + wrong.err
     )
+
+
+TURNS = """
+    import sys
+    USAGE = '''usage: turn.py FORMAT FILE
+
+      FORMAT is what comes out:
+          skerry     holm
+          voe        outer
+
+      -q   say less
+    '''
+    words = sys.argv[1:]
+    if "--help" in words: print(USAGE); sys.exit()
+    words = [each for each in words if each != "-q"]
+    if len(words) != 2: sys.exit("turn.py: a format and a file")
+    if words[0] not in ("skerry", "holm", "voe", "outer"): sys.exit("turn.py: unknown format " + words[0])
+    try: text = open(words[1]).read()
+    except OSError as error: sys.exit("turn.py: " + str(error))
+    if not text.startswith(">"): sys.exit("turn.py: this is no FASTA: " + words[1])
+    print(words[0], len(text))
+"""
+
+
+@pytest.mark.long
+def test_a_word_that_the_help_lists_and_a_file_of_a_kind_are_found_together(place: Place) -> None:
+    place.write("turn.py", TURNS)
+    place.call("draft", "--help-only", "-o", "t.matrix.toml", "--", "python3", "turn.py")
+    settled = place.call("settle", "t.matrix.toml", "--write", timeout=120)
+    assert "it reads FASTA" in settled.out, settled.out
+    ran = place.call("run", timeout=120)
+    assert "blocked" not in ran.out and "accepted" in ran.out
+    accepted = [each for each in place.cases() if each["family"] == "accepted"]
+    assert accepted and all(each["verdict"] == "passed" for each in accepted)

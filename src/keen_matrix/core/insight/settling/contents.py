@@ -10,11 +10,9 @@ from keen_matrix.core.experiments.ask import Answer
 from keen_matrix.core.experiments.edits import OBSERVED, Edit, KeyEdit, ValueEdit
 from keen_matrix.core.experiments.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, came
-from keen_matrix.core.insight.settling.program import has_sample, with_edits
+from keen_matrix.core.insight.settling.program import has_sample, own_texts, with_edits
 from keen_matrix.core.insight.settling.sources import lines_told
 from keen_matrix.core.signature.requests import Request
-from keen_matrix.core.signature.sources.beside import directories_of_program, program_names
-from keen_matrix.core.signature.sources.manuals import manual_of
 from keen_matrix.core.signature.sources.samples import (
     SAMPLES,
     Sample,
@@ -120,7 +118,7 @@ def _files_to_try(lab: Lab, request: Request) -> Iterator[_Tried]:
     said = lab.answer(request.words()).said
     for content in lines_told(said):
         yield _Tried("lines", (KeyEdit(("files", SAMPLE_FILE), content, OBSERVED),), request)
-    samples = _samples(f"{said}\n{_own_texts(lab)}")
+    samples = _samples(f"{said}\n{own_texts(lab)}")
     for sample in samples:
         edit = KeyEdit(("files", SAMPLE_FILE), as_spec_text(sample.content), OBSERVED)
         yield _Tried(sample.kind, (edit,), request)
@@ -146,12 +144,3 @@ def _samples(texts: str) -> list[Sample]:
     """Return the samples to try: first those of which the program's own texts speak."""
     spoken = list(samples_spoken_of(texts))[:MOST_SPOKEN]
     return [*spoken, *(each for each in SAMPLES if each.kind in OFTEN_READ and each not in spoken)]
-
-
-def _own_texts(lab: Lab) -> str:
-    """Return what the program says of itself: its help and its manual page."""
-    names = program_names(lab.launch.words)
-    manual = manual_of(names[0], directories_of_program(lab.launch.words)) if names else ""
-    record = lab.answer(lab.signature.help[:1]).record if lab.signature.help else None
-    printed = "" if record is None else f"{record.stdout or ''}\n{record.stderr or ''}"
-    return f"{printed}\n{manual}"

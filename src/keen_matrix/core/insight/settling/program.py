@@ -11,6 +11,8 @@ from keen_matrix.core.insight.settling.lab import Lab
 from keen_matrix.core.model.spec import Matrix, Put
 from keen_matrix.core.runs.starting.scripts import language_of, text_of_script
 from keen_matrix.core.signature.readers import Runtime
+from keen_matrix.core.signature.sources.beside import directories_of_program, program_names
+from keen_matrix.core.signature.sources.manuals import manual_of
 from keen_matrix.core.spec.drafted import SAMPLE_FILE, SAMPLE_LINES
 
 
@@ -62,3 +64,12 @@ def language_of_program(lab: Lab) -> Runtime:
 def _around(controls: Matrix | None) -> tuple[tuple[Template, Put], ...]:
     """Return the files that vectors have around them."""
     return () if controls is None else controls.steps[0].surroundings.files
+
+
+def own_texts(lab: Lab) -> str:
+    """Return what the program says of itself: its help and its manual page."""
+    names = program_names(lab.launch.words)
+    manual = manual_of(names[0], directories_of_program(lab.launch.words)) if names else ""
+    record = lab.answer(lab.signature.help[:1]).record if lab.signature.help else None
+    printed = "" if record is None else f"{record.stdout or ''}\n{record.stderr or ''}"
+    return f"{printed}\n{manual}"

@@ -59,6 +59,34 @@ def _words(text: str) -> Iterator[str]:
                 yield each
 
 
+#: Lines after the one that names a value in which its values may be listed, and words of them.
+LINES_AFTER, MOST_LISTED = 10, 40
+_LISTED = re.compile(r"(?<![\w<\[{./-])[a-z0-9][a-z0-9_+-]{1,19}(?![\w>\]}./-])")
+#: Words of sentences.
+_ENGLISH = re.compile(
+    r"the|of|and|to|in|is|are|be|for|on|an|or|as|by|with|from|this|that|it|at|if|not|no|any|all|"
+    r"one|two|can|may|will|when|which|use|used|using|set|print|show|option|options|value|values|"
+    r"name|names|file|files|default|given|each|into|out|only|output|input|number|text|line|lines|"
+    r"list|choices|choice|available|following|usage|help|version|exit|see|more|than|must|should|"
+    r"also|other|such|but|do|does|has|have|was|been|its|their|there|then"
+)
+
+
+def words_near(text: str, name: str) -> list[str]:
+    """Return the words that stand where a text names a value, and in the lines after it: a help may
+    list the formats that there are in columns below the word."""
+    lines = text.splitlines()
+    found: dict[str, None] = {}
+    wanted = name.lower().replace("-", " ").replace("_", " ")
+    for at, line in enumerate(lines):
+        if wanted in line.lower():
+            for each in lines[at : at + LINES_AFTER]:
+                found |= dict.fromkeys(
+                    w for w in _LISTED.findall(each) if not _ENGLISH.fullmatch(w) and w != wanted
+                )
+    return list(found)[:MOST_LISTED]
+
+
 _PATTERN = re.compile(r"\b[A-Z][A-Z0-9_]*(?:[,;:|\t=][A-Z][A-Z0-9_]*)+\b")
 MOST_FIELDS = 3
 

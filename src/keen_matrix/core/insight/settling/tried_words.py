@@ -10,9 +10,9 @@ from keen_matrix.core.experiments.edits import Edit, KeyEdit, ValueEdit
 from keen_matrix.core.experiments.findings import Finding
 from keen_matrix.core.experiments.stating import asks_for_a_character, choices_told, types_told
 from keen_matrix.core.insight.settling.lab import Lab
-from keen_matrix.core.insight.settling.program import script_of, with_sample
+from keen_matrix.core.insight.settling.program import own_texts, script_of, with_sample
 from keen_matrix.core.insight.settling.slots import MOST_TRIES, OTHER_WORDS, PLAIN_WORD, USUAL, ValueSlot
-from keen_matrix.core.insight.settling.sources import words_of_script
+from keen_matrix.core.insight.settling.sources import words_near, words_of_script
 from keen_matrix.core.insight.settling.types import (
     against_message,
     lengths_told,
@@ -69,41 +69,56 @@ def _with_seen(table: TypeGuess, kind: ValueType, word: str) -> TypeGuess:
 def accepted(
     lab: Lab, request: Request, slots: Sequence[ValueSlot], *, is_told: bool = False
 ) -> Request | None:
-    """Return a refused request with other words in some slots, with which it is accepted.
+    """Return a refused request with other words in some slots, with which it is accepted; None
+    where there are none."""
+    changed, works = mended(lab, request, slots, is_told=is_told)
+    return changed if works else None
+
+
+def mended(
+    lab: Lab, request: Request, slots: Sequence[ValueSlot], *, is_told: bool = False
+) -> tuple[Request, bool]:
+    """Return a refused request with other words in some slots, and whether it is accepted so.
 
     A word is kept where the program accepts it, or complains of something else with it: so
     several that are wrong are mended one after another.
     """
     current, answer = request, lab.answer(request.words())
     own = [] if is_told else words_of_script(script_of(lab))
-    left = (MOST_TRIES + len(own)) * len(slots)
-    mended: set[ValueSlot] = set()
+    texts = "" if is_told else own_texts(lab)
+    near = {slot: words_near(texts, slot.name) for slot in slots}
+    left = (MOST_TRIES + len(own)) * len(slots) + sum(map(len, near.values()))
+    done: set[ValueSlot] = set()
     tried: set[tuple[ValueSlot, str]] = set()
+    complaints = {_complaint(answer, value_in(request, each)) for each in slots}
     while True:
         before = current
         for slot in slots:
-            if slot in mended:
+            if slot in done:
                 continue
             kind = lab.signature.values[slot.name]
-            tries = words_told(answer) if is_told else [*_candidates(answer, kind), *own]
+            tries = words_told(answer) if is_told else [*_candidates(answer, kind), *own, *near[slot]]
             tries = [each for each in tries if (slot, each) not in tried]
             for word, changed, found in _with_words(lab, current, slot, tries[:left]):
                 left -= 1
                 tried.add((slot, word))
                 if found.works:
-                    return changed
-                if _complaint(found, word) != _complaint(answer, value_in(current, slot)):
+                    return changed, True
+                complaint = _complaint(found, word)
+                # one that was mended before is no step on
+                if complaint != _complaint(answer, value_in(current, slot)) and complaint not in complaints:
+                    complaints.add(complaint)
                     current, answer = changed, found
-                    mended.add(slot)
+                    done.add(slot)
                     break
             if left <= 0:
-                return None
+                return current, False
         if current is before:
-            if not mended:
-                return None
+            if not done:
+                return current, False
             # The other complaint may have been of the same word: of files that differ after a
             # number of bytes, say. The words after it are tried as well.
-            mended.clear()
+            done.clear()
 
 
 def _with_words(

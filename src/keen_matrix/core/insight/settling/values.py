@@ -25,7 +25,7 @@ from keen_matrix.core.insight.settling.lines import (
 )
 from keen_matrix.core.insight.settling.program import has_input, with_edit
 from keen_matrix.core.insight.settling.slots import ValueSlot
-from keen_matrix.core.insight.settling.tried_words import typed_findings
+from keen_matrix.core.insight.settling.tried_words import mended, typed_findings
 from keen_matrix.core.insight.settling.types import (
     against_message,
     bounds_at,
@@ -41,6 +41,7 @@ from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.requests import Builder, Request, Wish, plain_options
 from keen_matrix.core.signature.values import Text
 from keen_matrix.core.spec.drafted import SAMPLE_LINES
+from keen_matrix.core.structs import replace
 
 #: Files put in place beside the sample, where a program takes away what it reads.
 MORE_FILES = ("second.txt", "third.txt")
@@ -58,7 +59,27 @@ def settle_smallest(lab: Lab) -> Iterator[Finding]:
         found = list(typed_findings(lab, request, open_slots(lab, request)))
         yield from found or _with_operand(lab, builder)
         if any(lab.signature.values[each.name].type == "file" for each in _slots(request)):
-            yield from with_content(lab, request)
+            yield from found or _with_word_and_content(lab, request)
+
+
+def _with_word_and_content(lab: Lab, request: Request) -> Iterator[Finding]:
+    """Find what the file that is there has to contain, where a word has to be another one as well:
+    with that the program complains of the file."""
+    plain = list(with_content(lab, request))
+    if plain:
+        yield from plain
+        return
+    words = [e for e in open_slots(lab, request) if lab.signature.values[e.name].type != "file"]
+    changed, _ = mended(lab, request, words) if words else (request, False)
+    if changed == request:
+        return
+    edits = tuple(
+        ValueEdit(name, {"of": [word], "open": True}, OBSERVED)
+        for (_, _, name, word), (_, _, _, old) in zip(changed.slots(), request.slots(), strict=True)
+        if word != old
+    )
+    for finding in with_content(lab, changed):
+        yield replace(finding, edits=(*finding.edits, *edits))
 
 
 def _with_input(lab: Lab, builder: Builder) -> Iterator[Finding]:
