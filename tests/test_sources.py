@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from keen_matrix.core.insight.settling.sources import words_near
 from keen_matrix.core.signature.drafting import draft_signature
 from keen_matrix.core.signature.examples import with_examples
 from keen_matrix.core.signature.helptext import read_help
@@ -640,3 +641,11 @@ def test_a_word_that_the_help_lists_and_a_file_of_a_kind_are_found_together(plac
     assert "blocked" not in ran.out and "accepted" in ran.out
     accepted = [each for each in place.cases() if each["family"] == "accepted"]
     assert accepted and all(each["verdict"] == "passed" for each in accepted)
+
+
+def test_words_near_a_name_are_those_of_its_lines_and_the_ones_below() -> None:
+    text = "usage: turn FORMAT FILE\n\nFORMAT is what comes out:\n  skerry   holm\n  <voe>    --outer\n\nmisformatted things\n"
+    assert {"skerry", "holm"} <= {*words_near(text, "FORMAT")} and not {"voe", "outer", "is", "format"} & {
+        *words_near(text, "FORMAT")
+    }
+    assert words_near("one format\n", "s") == [] and words_near("", "FORMAT") == []

@@ -77,9 +77,10 @@ def words_near(text: str, name: str) -> list[str]:
     list the formats that there are in columns below the word."""
     lines = text.splitlines()
     found: dict[str, None] = {}
-    wanted = name.lower().replace("-", " ").replace("_", " ")
+    wanted = name.lower()
+    names = re.compile(rf"\b{re.escape(wanted)}s?\b")
     for at, line in enumerate(lines):
-        if wanted in line.lower():
+        if names.search(line.lower()):
             for each in lines[at : at + LINES_AFTER]:
                 found |= dict.fromkeys(
                     w for w in _LISTED.findall(each) if not _ENGLISH.fullmatch(w) and w != wanted
