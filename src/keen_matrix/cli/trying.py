@@ -357,7 +357,7 @@ def _write_tried(screen: Screen, tried: TriedCase) -> None:
         screen.line(("this is ", "dim"), (tried.case.id[:6], "place"), (f" of {tried.matrix.name}", "dim"))
     write_why(screen, tried.spec, tried.matrix, tried.case, brief=not tried.is_there)
     screen.line()
-    screen.line(("comes", "strong"))
+    screen.line(("output", "strong"))
 
 
 def _write_outcome(
