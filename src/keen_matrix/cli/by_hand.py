@@ -21,7 +21,7 @@ from keen_matrix.core.structs import Struct, field
 PIECE = 1 << 16
 #: Bytes of output in which a prompt is looked for.
 MOST_REMEMBERED = 1 << 14
-#: Characters of a prompt that are recorded: what came last before the reply.
+#: Characters of a prompt that are recorded: the last ones before the reply.
 MOST_PROMPT = 80
 ERASE, KILL, END, ENTER = b"\x7f\x08", b"\x15", b"\x04", b"\r\n"
 

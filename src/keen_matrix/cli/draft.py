@@ -215,17 +215,25 @@ def _of_manual(
 ) -> str:
     """Return the text of a draft of a program's manual page, where it prints no help."""
     from keen_matrix.core.insight.observing.refused import with_streams
-    from keen_matrix.core.runs.grounding.asking import reader_of
-    from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
+    from keen_matrix.core.signature.drafting import draft_signature
     from keen_matrix.core.spec.drafted import spec_text
 
-    draft = draft_signature(page, [*options.program, *asked.words])
+    draft = _with_reader(draft_signature(page, [*options.program, *asked.words]), asked, page)
     draft.help = []
+    text = spec_text(draft, lines, "its manual page, since it prints no help")
+    return with_streams(options.output or SPEC_NAME, text, pool)
+
+
+def _with_reader(draft: Draft, asked: AskedProgram, page: HelpText) -> Draft:
+    """Return a draft with the reader that the program's script names, where its text tells of
+    none."""
+    from keen_matrix.core.runs.grounding.asking import reader_of
+    from keen_matrix.core.signature.drafting import BY_SCRIPT
+
     if not draft.reader:
         draft.reader = reader_of(asked.words, page)
         draft.reader_told_by = BY_SCRIPT if draft.reader else ""
-    text = spec_text(draft, lines, "its manual page, since it prints no help")
-    return with_streams(options.output or SPEC_NAME, text, pool)
+    return draft
 
 
 def _calls(options: argparse.Namespace) -> list[Call]:
@@ -306,17 +314,15 @@ def _of_help(
     options: argparse.Namespace, asked: AskedProgram, answer: HelpAnswer, pool: WorkerPool
 ) -> tuple[Draft, str]:
     """Return the draft of a help text, and what it was made of in words."""
-    from keen_matrix.core.runs.grounding.asking import reader_of, with_commands
-    from keen_matrix.core.signature.drafting import BY_SCRIPT, draft_signature
+    from keen_matrix.core.runs.grounding.asking import with_commands
+    from keen_matrix.core.signature.drafting import draft_signature
     from keen_matrix.core.signature.sources.beside import completed
 
     answer = with_commands(pool, asked, answer)
     page = completed(answer.page, asked.words)
     draft = draft_signature(page, [*options.program, *asked.words], answer.commands)
     draft.doubts += answer.doubts
-    if not draft.reader:
-        draft.reader = reader_of(asked.words, answer.page)
-        draft.reader_told_by = BY_SCRIPT if draft.reader else ""
+    draft = _with_reader(draft, asked, answer.page)
     draft.help = draft.help or [each for each in answer.words if each and not answer.on_mistake]
     told = " ".join(answer.words)
     told = "a word that it does not know" if answer.on_mistake else told or "no words"

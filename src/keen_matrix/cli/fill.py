@@ -1,4 +1,4 @@
-"""`keen-matrix fill`: expectations that are left open get what came."""
+"""`keen-matrix fill`: expectations that are left open get the actual results."""
 
 from __future__ import annotations
 

@@ -15,7 +15,7 @@ LEAST_ROOM = 20
 
 
 def print_problems(problems: Iterable[Problem], options: object, *, to_stdout: bool = False) -> None:
-    """Write problems with the line they stand on and a caret under the place."""
+    """Write problems with their line and a caret under the place."""
     screen = Screen(sys.stdout if to_stdout else sys.stderr, color=getattr(options, "color", "auto"))
     for problem in problems:
         write_problem(screen, placed(problem))

@@ -66,7 +66,7 @@ class RunScreen(RunWatch):
         remark(text)
 
     def grounding(self, launches: int | None) -> None:
-        """Draw how far the vectors are that others stand on."""
+        """Draw how many of the base calls have been launched."""
         if launches is None:
             self.ends(None)
             return

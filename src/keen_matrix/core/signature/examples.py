@@ -9,7 +9,6 @@ from collections.abc import Container, Iterable, Mapping, Sequence
 
 from keen_matrix.core.signature.grounds import Words
 from keen_matrix.core.signature.judging.findings import Bound, Judgement
-from keen_matrix.core.signature.judging.judge import judge
 from keen_matrix.core.signature.model import SignatureFault, SignatureParts
 from keen_matrix.core.signature.signature import Signature
 from keen_matrix.core.signature.values.text import Text
@@ -51,7 +50,7 @@ def with_examples(signature: Signature, texts: Sequence[str], stated: Container[
     return replace(signature, examples=tuple(examples), values=values)
 
 
-def steps_before(signature: SignatureParts, words: Words) -> tuple[Words, ...]:
+def steps_before(signature: Signature, words: Words) -> tuple[Words, ...]:
     """Return the vectors that are launched before a vector, by its usage: the first word that is
     one of those that usages begin with. `{NAME}` in them is the value that the vector has."""
     known = dict(signature.before)
@@ -61,7 +60,7 @@ def steps_before(signature: SignatureParts, words: Words) -> tuple[Words, ...]:
     steps = known[first]
     if not any("{" in word for step in steps for word in step):
         return steps
-    bound = dict(reversed(list(named_words(signature, judge(signature, words)))))
+    bound = dict(reversed(list(named_words(signature, signature.judge(words)))))
     values = {name: bound.get(name) or value.usual for name, value in signature.values.items()}
     return tuple(tuple(_filled(word, values) for word in step) for step in steps)
 

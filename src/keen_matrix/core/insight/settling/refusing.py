@@ -107,13 +107,14 @@ def usual_streams(lab: Lab, refused: Mapping[Words, Answer]) -> Iterator[Finding
     """Find the streams that most kinds of refusals are printed on."""
     if lab.signature.row.stream == "stdout":
         return
-    uses = {kind: _use_of(answers) for kind, answers in _by_kind(lab, refused).items()}
+    by_kind = _by_kind(lab, refused)
+    uses = {kind: _use_of(answers) for kind, answers in by_kind.items()}
     counts = Counter(use for use in uses.values() if use is not None)
     if not counts:
         return
     ((usual, _),) = counts.most_common(1)
     alike = [kind for kind, use in uses.items() if use == usual]
-    answers = [each for kind in alike for each in _by_kind(lab, refused)[kind]]
+    answers = [each for kind in alike for each in by_kind[kind]]
     edits = tuple(_stream_edits(lab, ("refusal",), usual, answers))
     if edits:
         shown = lab.shown(answers[0].record.argv)

@@ -24,10 +24,30 @@ from keen_matrix.core.launch.runners.base import (
 )
 from keen_matrix.core.launch.runners.interpreters import interpreted
 
-_GO_VALUED = frozenset({
-    "-C", "-p", "-asmflags", "-buildmode", "-buildvcs", "-compiler", "-gccgoflags", "-gcflags", "-installsuffix", "-ldflags",
-    "-mod", "-modfile", "-overlay", "-pkgdir", "-tags", "-toolexec", "-exec", "-cover", "-coverpkg", "-covermode",
-})  # fmt: skip
+_GO_VALUED = frozenset(
+    {
+        "-C",
+        "-p",
+        "-asmflags",
+        "-buildmode",
+        "-buildvcs",
+        "-compiler",
+        "-gccgoflags",
+        "-gcflags",
+        "-installsuffix",
+        "-ldflags",
+        "-mod",
+        "-modfile",
+        "-overlay",
+        "-pkgdir",
+        "-tags",
+        "-toolexec",
+        "-exec",
+        "-cover",
+        "-coverpkg",
+        "-covermode",
+    }
+)
 
 
 def _go_run(words: Sequence[str], place: TypedPlace) -> FoundProgram | None:
@@ -48,9 +68,12 @@ def _go_run(words: Sequence[str], place: TypedPlace) -> FoundProgram | None:
     binary = place.built(name)
     build = (words[0], "build", *words[2:at], "-o", binary, *words[at:end])
     return FoundProgram(
-        words=tuple(words[:end]), given=tuple(words[end:]), launch=(binary,), build=build,
+        words=tuple(words[:end]),
+        given=tuple(words[end:]),
+        launch=(binary,),
+        build=build,
         root=os.path.abspath(place.directory),
-    )  # fmt: skip
+    )
 
 
 def _module(root: str) -> str:
@@ -64,10 +87,27 @@ def _module(root: str) -> str:
     return found[1].strip('"').rpartition("/")[2] if found else ""
 
 
-_CARGO_VALUED = frozenset({
-    "--bin", "--example", "-p", "--package", "-F", "--features", "--target", "--target-dir", "--manifest-path", "--profile",
-    "-j", "--jobs", "--color", "--message-format", "-Z", "--config", "-C",
-})  # fmt: skip
+_CARGO_VALUED = frozenset(
+    {
+        "--bin",
+        "--example",
+        "-p",
+        "--package",
+        "-F",
+        "--features",
+        "--target",
+        "--target-dir",
+        "--manifest-path",
+        "--profile",
+        "-j",
+        "--jobs",
+        "--color",
+        "--message-format",
+        "-Z",
+        "--config",
+        "-C",
+    }
+)
 
 
 def _cargo_run(words: Sequence[str], place: TypedPlace) -> FoundProgram | None:
@@ -101,9 +141,12 @@ def _cargo_run(words: Sequence[str], place: TypedPlace) -> FoundProgram | None:
     quiet = [] if {"-q", "--quiet"} & {*options} else ["--quiet"]
     build = (*words[:start], "build", *quiet, *options)
     return FoundProgram(
-        words=tuple(own), given=tuple(given), launch=(os.path.abspath(binary),), build=build,
+        words=tuple(own),
+        given=tuple(given),
+        launch=(os.path.abspath(binary),),
+        build=build,
         root=os.path.abspath(place.directory),
-    )  # fmt: skip
+    )
 
 
 def _toml(path: str) -> dict[str, object]:
@@ -246,9 +289,12 @@ def _dotnet_run(words: Sequence[str], place: TypedPlace) -> FoundProgram | None:
     ]
     build = (words[0], "build", os.path.abspath(files[0]), "-o", out, "-v", "quiet", *kept)
     return FoundProgram(
-        words=tuple(words[: len(words) - len(given)]), given=tuple(given), build=build,
-        launch=(words[0], os.path.join(out, f"{name}.dll")), root=os.path.abspath(place.directory),
-    )  # fmt: skip
+        words=tuple(words[: len(words) - len(given)]),
+        given=tuple(given),
+        build=build,
+        launch=(words[0], os.path.join(out, f"{name}.dll")),
+        root=os.path.abspath(place.directory),
+    )
 
 
 def _projects(directory: str) -> list[str]:
@@ -291,36 +337,64 @@ def _maven_exec(words: Sequence[str], place: TypedPlace) -> FoundProgram | None:
     script = 'cd "$0"; a=; for each do a="$a \\"$each\\""; done; exec "$RUNNER" $OPTIONS "-Dexec.args=$a"'
     started = through_runner(kept, _split(text), root)
     return FoundProgram(
-        words=tuple(words), given=started.given, launch=("sh", "-c", script, root), root=root, is_through=True,
+        words=tuple(words),
+        given=started.given,
+        launch=("sh", "-c", script, root),
+        root=root,
+        is_through=True,
         env=(("RUNNER", kept[0]), ("OPTIONS", " ".join(kept[1:]))),
-    )  # fmt: skip
+    )
 
 
 BUILD_TOOLS: tuple[Runner, ...] = (
     Runner(
-        name="go run", names=re.compile("go"), find=_go_run, about="compiles a package and runs it; exits 1 for every failure",
-        direct="go build once, then the program", from_caller=HOME_OF_TOOLS, hides=r"^exit status (?P<status>\d+)$",
+        name="go run",
+        names=re.compile("go"),
+        find=_go_run,
+        about="compiles a package and runs it; exits 1 for every failure",
+        direct="go build once, then the program",
+        from_caller=HOME_OF_TOOLS,
+        hides=r"^exit status (?P<status>\d+)$",
     ),
     Runner(
-        name="cargo run", names=re.compile("cargo"), find=_cargo_run, about="compiles a package and runs it",
-        direct="cargo build once, then target/debug/NAME", from_caller=HOME_OF_TOOLS,
+        name="cargo run",
+        names=re.compile("cargo"),
+        find=_cargo_run,
+        about="compiles a package and runs it",
+        direct="cargo build once, then target/debug/NAME",
+        from_caller=HOME_OF_TOOLS,
     ),
     Runner(
-        name="make", names=re.compile("g?make"), find=_make, about="runs the recipe of a target; exits 2 for every failure",
+        name="make",
+        names=re.compile("g?make"),
+        find=_make,
+        about="runs the recipe of a target; exits 2 for every failure",
         direct="the recipe's own line; what is before it once",
         hides=r"^make: \*\*\* \[.*\] Error (?P<status>\d+)$",
     ),
     Runner(
-        name="dotnet run", names=re.compile("dotnet"), find=_dotnet_run, about="compiles a project and runs it",
-        direct="dotnet build once, then dotnet NAME.dll", from_caller=HOME_OF_TOOLS,
+        name="dotnet run",
+        names=re.compile("dotnet"),
+        find=_dotnet_run,
+        about="compiles a project and runs it",
+        direct="dotnet build once, then dotnet NAME.dll",
+        from_caller=HOME_OF_TOOLS,
     ),
     Runner(
-        name="gradle run", names=re.compile(r"gradlew?"), find=_gradle_run, about="compiles and runs an application",
-        direct="gradle installDist once, then its start script", from_caller=(*HOME_OF_TOOLS, "JAVA_HOME"),
+        name="gradle run",
+        names=re.compile(r"gradlew?"),
+        find=_gradle_run,
+        about="compiles and runs an application",
+        direct="gradle installDist once, then its start script",
+        from_caller=(*HOME_OF_TOOLS, "JAVA_HOME"),
         hides=r"finished with non-zero exit value (?P<status>\d+)",
     ),
     Runner(
-        name="mvn exec", names=re.compile(r"mvnw?"), find=_maven_exec, about="runs a class of a project",
-        direct="none: maven is started for each call", from_caller=(*HOME_OF_TOOLS, "JAVA_HOME"),
+        name="mvn exec",
+        names=re.compile(r"mvnw?"),
+        find=_maven_exec,
+        about="runs a class of a project",
+        direct="none: maven is started for each call",
+        from_caller=(*HOME_OF_TOOLS, "JAVA_HOME"),
     ),
-)  # fmt: skip
+)

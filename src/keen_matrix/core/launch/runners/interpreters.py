@@ -56,16 +56,21 @@ _PERL = InterpreterKind(
     paths=frozenset({"-I"}),
 )
 _RUBY = InterpreterKind(
-    valued=frozenset({"-I", "-r", "-C", "-E"}), texts=frozenset({"-e"}), text_letters="e", ends_options=True,
+    valued=frozenset({"-I", "-r", "-C", "-E"}),
+    texts=frozenset({"-e"}),
+    text_letters="e",
+    ends_options=True,
     paths=frozenset({"-I"}),
-)  # fmt: skip
+)
 _PHP = InterpreterKind(
     valued=frozenset({"-d", "-c", "-z"}), texts=frozenset({"-r"}), ends_options=True, files=frozenset({"-f"})
 )
 _SHELL = InterpreterKind(
     valued=frozenset({"-o", "+o", "-O", "+O", "--rcfile", "--init-file"}),
-    texts=frozenset({"-c"}), text_letters="c", names_itself=True,
-)  # fmt: skip
+    texts=frozenset({"-c"}),
+    text_letters="c",
+    names_itself=True,
+)
 _LUA = InterpreterKind(valued=frozenset({"-l"}), texts=frozenset({"-e"}))
 _TCL = InterpreterKind(valued=frozenset({"-encoding"}))
 _R = InterpreterKind(texts=frozenset({"-e"}))
@@ -90,10 +95,24 @@ INTERPRETER_KINDS: Mapping[re.Pattern[str], InterpreterKind] = {
 _AWK = re.compile(r"[gmnp]?awk|busybox-awk")
 _AWK_VALUED = frozenset({"-v", "--assign", "-F", "--field-separator", "-i", "--include", "-l", "--load"})
 _AWK_FILES = frozenset({"-f", "--file", "-E", "--exec"})
-_JAVA_VALUED = frozenset({
-    "-cp", "-classpath", "--class-path", "-p", "--module-path", "--add-modules", "--add-opens", "--add-exports",
-    "--add-reads", "--limit-modules", "--patch-module", "--upgrade-module-path", "--source", "--enable-native-access",
-})  # fmt: skip
+_JAVA_VALUED = frozenset(
+    {
+        "-cp",
+        "-classpath",
+        "--class-path",
+        "-p",
+        "--module-path",
+        "--add-modules",
+        "--add-opens",
+        "--add-exports",
+        "--add-reads",
+        "--limit-modules",
+        "--patch-module",
+        "--upgrade-module-path",
+        "--source",
+        "--enable-native-access",
+    }
+)
 _CLASS_PATHS = frozenset({"-cp", "-classpath", "--class-path", "-p", "--module-path"})
 
 
@@ -277,9 +296,13 @@ def _java_source(words: Sequence[str], at: int, launch: list[str], place: TypedP
     build = (compiler, *(("-cp", given) if given else ()), "-d", classes, file)
     path = f"{classes}:{given}" if given else classes
     return FoundProgram(
-        words=tuple(words[: at + 1]), given=tuple(words[at + 1 :]), runner="java FILE.java", build=build,
-        launch=(words[0], *options, "-cp", path, f"{package}.{name}".lstrip(".")), root=os.path.dirname(file),
-    )  # fmt: skip
+        words=tuple(words[: at + 1]),
+        given=tuple(words[at + 1 :]),
+        runner="java FILE.java",
+        build=build,
+        launch=(words[0], *options, "-cp", path, f"{package}.{name}".lstrip(".")),
+        root=os.path.dirname(file),
+    )
 
 
 def _package(file: str) -> str:

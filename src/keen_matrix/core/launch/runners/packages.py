@@ -207,20 +207,35 @@ def _environment_run(words: Sequence[str], place: TypedPlace) -> FoundProgram | 
 
 PACKAGE_RUNNERS: tuple[Runner, ...] = (
     Runner(
-        name="npm", names=re.compile("npm"), find=_npm, about="runs a script of package.json, and prints more than the program",
-        direct="the script's own words", from_caller=HOME_OF_TOOLS,
+        name="npm",
+        names=re.compile("npm"),
+        find=_npm,
+        about="runs a script of package.json, and prints more than the program",
+        direct="the script's own words",
+        from_caller=HOME_OF_TOOLS,
     ),
     Runner(
-        name="yarn", names=re.compile("yarn|pnpm"), find=_yarn, about="runs a script of package.json",
-        direct="the script's own words", from_caller=HOME_OF_TOOLS,
+        name="yarn",
+        names=re.compile("yarn|pnpm"),
+        find=_yarn,
+        about="runs a script of package.json",
+        direct="the script's own words",
+        from_caller=HOME_OF_TOOLS,
     ),
     Runner(
-        name="npx", names=re.compile("npx"), find=_npx, about="runs a program of a package",
-        direct="the file in node_modules/.bin, or the package's own", from_caller=HOME_OF_TOOLS,
+        name="npx",
+        names=re.compile("npx"),
+        find=_npx,
+        about="runs a program of a package",
+        direct="the file in node_modules/.bin, or the package's own",
+        from_caller=HOME_OF_TOOLS,
     ),
     Runner(
-        name="uv run", names=re.compile("uv|poetry|pipenv|pdm|hatch|rye"), find=_environment_run,
-        about="runs a program of the project's virtual environment", direct="the file in .venv/bin",
+        name="uv run",
+        names=re.compile("uv|poetry|pipenv|pdm|hatch|rye"),
+        find=_environment_run,
+        about="runs a program of the project's virtual environment",
+        direct="the file in .venv/bin",
         from_caller=(*HOME_OF_TOOLS, "VIRTUAL_ENV"),
     ),
-)  # fmt: skip
+)

@@ -76,10 +76,21 @@ def options_in(text: str, name: str) -> Iterator[CompletedOption]:
 
 #: Options of fish's `complete` with a value that says what is completed (complete(1) of fish).
 _FISH: Mapping[str, str] = {
-    "-s": "short", "--short-option": "short", "-l": "long", "--long-option": "long", "-o": "old",
-    "--old-option": "old", "-a": "choices", "--arguments": "choices", "-d": "", "--description": "",
-    "-c": "", "--command": "", "-n": "", "--condition": "",
-}  # fmt: skip
+    "-s": "short",
+    "--short-option": "short",
+    "-l": "long",
+    "--long-option": "long",
+    "-o": "old",
+    "--old-option": "old",
+    "-a": "choices",
+    "--arguments": "choices",
+    "-d": "",
+    "--description": "",
+    "-c": "",
+    "--command": "",
+    "-n": "",
+    "--condition": "",
+}
 
 
 def _of_fish(text: str) -> Iterator[CompletedOption]:

@@ -11,6 +11,7 @@ import os
 import re
 import zlib
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 
 MOST_PAGE = 2_000_000
 #: Where manual pages are, below which `man1` and the like are (hier(7)).
@@ -87,6 +88,7 @@ def _unpacked(data: bytes, ending: str) -> bytes:
     return lzma.LZMADecompressor().decompress(data, MOST_PAGE) if ending == ".xz" else data
 
 
+@lru_cache(maxsize=4)
 def plain_manual(roff: str) -> str:
     """Return the text of a page in roff: with man's macros, or with those of mdoc."""
     if re.search(r"^\.Sh\b", roff, re.MULTILINE):
@@ -104,8 +106,9 @@ def _arguments(text: str) -> list[str]:
     return [_unescaped(quoted or bare) for quoted, bare in _WORDS.findall(text)]
 
 
-class _Man:
-    """A page with the macros of man."""
+class _RoffPage:
+    """A page that is read line by line, whatever its macros: the words of a paragraph are collected
+    until something ends it."""
 
     def __init__(self) -> None:
         self._text: list[str] = []
@@ -113,13 +116,37 @@ class _Man:
         self._tag: str | None = None
         self._awaits_tag = False
         self._is_verbatim = False
-        self._heading = ""
 
     def lines(self, source: Sequence[str]) -> Iterator[str]:
         """Yield the lines of the text."""
         for line in source:
             yield from self._line(line)
         yield from self._flushed()
+
+    def _line(self, line: str) -> Iterator[str]:
+        """Yield what a line of the source ends or is."""
+        raise NotImplementedError
+
+    def _words(self, text: str) -> Iterator[str]:
+        if self._is_verbatim:
+            yield f"    {text}"
+        elif self._awaits_tag and text.strip():
+            self._tag, self._awaits_tag = text.strip(), False
+        elif text.strip():
+            self._text.append(text.strip())
+
+    def _flushed(self) -> Iterator[str]:
+        text = re.sub(r"\s+", " ", " ".join(self._text)).strip()
+        self._text.clear()
+        tag, self._tag = self._tag, None
+        if tag is not None:
+            yield f"  {tag}  {text}".rstrip()
+        elif text:
+            yield f"  {text}"
+
+
+class _Man(_RoffPage):
+    """A page with the macros of man."""
 
     def _line(self, line: str) -> Iterator[str]:
         match = re.match(r"^[.']\s*(\w+|\\\")\s*(.*)$", line)
@@ -129,8 +156,7 @@ class _Man:
         macro, rest = match[1], match[2]
         if macro in _HEADINGS:
             yield from self._flushed()
-            self._heading = " ".join(_arguments(rest))
-            yield from ("", f"{self._heading}:")
+            yield from ("", f"{' '.join(_arguments(rest))}:")
         elif macro in _TAGGED:
             yield from self._flushed()
             self._awaits_tag = True
@@ -150,54 +176,18 @@ class _Man:
         elif macro in _PLAIN:
             yield from self._words(" ".join(_arguments(rest)))
 
-    def _words(self, text: str) -> Iterator[str]:
-        if self._is_verbatim:
-            yield f"    {text}"
-        elif self._awaits_tag and text.strip():
-            self._tag, self._awaits_tag = text.strip(), False
-        elif text.strip():
-            self._text.append(text.strip())
-
-    def _flushed(self) -> Iterator[str]:
-        text = " ".join(self._text)
-        self._text.clear()
-        tag, self._tag = self._tag, None
-        if tag is not None:
-            yield f"  {tag}  {text}".rstrip()
-        elif text:
-            yield f"  {text}"
-
 
 #: Macros of mdoc that are words of a line → what is put before the first of their arguments.
-_MDOC_WORDS = {
-    "Fl": "-",
-    "Cm": "",
-    "Ar": "",
-    "Pa": "",
-    "Li": "",
-    "Ql": "",
-    "Em": "",
-    "Sy": "",
-    "Va": "",
-    "Dv": "",
-}
+_MDOC_WORDS = {"Fl": "-", **dict.fromkeys(("Cm", "Ar", "Pa", "Li", "Ql", "Em", "Sy", "Va", "Dv"), "")}
 
 
-class _Mdoc:
+class _Mdoc(_RoffPage):
     """A page with the macros of mdoc."""
 
     def __init__(self) -> None:
+        super().__init__()
         self._name = ""
-        self._text: list[str] = []
-        self._tag: str | None = None
-        self._is_verbatim = False
         self._is_synopsis = False
-
-    def lines(self, source: Sequence[str]) -> Iterator[str]:
-        """Yield the lines of the text."""
-        for line in source:
-            yield from self._line(line)
-        yield from self._flushed()
 
     def _line(self, line: str) -> Iterator[str]:
         match = re.match(r"^\.\s*(\w\w)\s*(.*)$", line)
@@ -230,21 +220,6 @@ class _Mdoc:
             yield f"    {_inline(rest)}"
         elif macro in _MDOC_WORDS or macro in ("Op", "Oo", "Oc", "Xr", "Dq", "Sq", "Pq", "Ns", "No"):
             self._text.append(_inline(f"{macro} {rest}"))
-
-    def _words(self, text: str) -> Iterator[str]:
-        if self._is_verbatim:
-            yield f"    {text}"
-        elif text.strip():
-            self._text.append(text.strip())
-
-    def _flushed(self) -> Iterator[str]:
-        text = re.sub(r"\s+", " ", " ".join(self._text)).strip()
-        self._text.clear()
-        tag, self._tag = self._tag, None
-        if tag is not None:
-            yield f"  {tag}  {text}".rstrip()
-        elif text:
-            yield f"  {text}"
 
 
 def _inline(text: str) -> str:
