@@ -201,7 +201,7 @@ def test_the_words_of_examples_are_the_first_values() -> None:
 
 
 def test_an_example_that_the_synopsis_refuses_is_told_with_its_place(place: Place) -> None:
-    with pytest.raises(SignatureFault, match="refuses this example"):
+    with pytest.raises(SignatureFault, match=r"refuses this example \(too-many: "):
         with_examples(Signature.from_synopsis("PORT"), ["a b"])
     place.write(
         "f.matrix.toml",
@@ -209,6 +209,13 @@ def test_an_example_that_the_synopsis_refuses_is_told_with_its_place(place: Plac
     )
     came = place.call("lint")
     assert came.status == 1 and "f.matrix.toml:5:17" in came.out + came.err
+    place.write("f.matrix.toml", '[program]\nlaunch = "true"\n[signature]\nsynopsis = "PORT"\n')
+    given = place.call("settle", "f.matrix.toml", "--example", "a b")
+    assert (
+        given.status == 2
+        and "--example 'a b': the synopsis refuses this example (too-many: " in given.err
+        and "toml:" not in given.err
+    )
 
 
 WEIGH = """

@@ -118,18 +118,13 @@ def main(options: argparse.Namespace) -> int:
 def _with_examples(text: str, options: argparse.Namespace) -> str:
     """Return the text of a draft with the examples that were given; those that its synopsis refuses
     are in a comment."""
-    from keen_matrix.core.errors import KeenMatrixError
     from keen_matrix.core.insight.settling.examples import with_given
-    from keen_matrix.core.spec.load import load_spec
 
     for example in options.example if "[signature]" in text.splitlines() else ():
         try:
-            more = with_given(text, [example])
-            load_spec(options.output or SPEC_NAME, more)
-            text = more
-        except KeenMatrixError as error:
-            told = " ".join(str(error).split())
-            text += f"# doubt: the example {' '.join(example.split())} is left out: {told}\n"
+            text = with_given(options.output or SPEC_NAME, text, example)
+        except Misuse as error:
+            text += f"# doubt: left out: {' '.join(str(error).split())}\n"
     return text
 
 

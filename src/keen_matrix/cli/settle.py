@@ -173,7 +173,9 @@ def _settle(path: str, options: argparse.Namespace, document: list[SettleSpec], 
     from keen_matrix.core.insight.settling.examples import with_given
 
     text = text_of_spec(path)
-    begun = with_given(text, options.example) if options.example else text
+    begun = text
+    for example in options.example:
+        begun = with_given(path, begun, example)
     found = settled_text(path, begun, options.launches, options.color, pool)
     screen = screen_of(options)
     is_json = options.format == JSON

@@ -293,7 +293,7 @@ def _case(trials: Trials, words: tuple[str, ...]) -> Case:
         argv=words,
         values=old.values,
         more=(words,) * len(old.more),
-        before=old.before,
+        before=steps_before(trials.spec.signature, words) if old.before and trials.spec.signature else (),
         relation=old.relation,
         family=old.family,
         kind=old.kind,

@@ -35,7 +35,8 @@ def with_examples(signature: Signature, texts: Sequence[str], stated: Container[
             ) from None
         judged = signature.judge(words)
         if judged.status == "refused":
-            why = judged.reasons[-1] if judged.reasons else ", ".join(judged.kinds)
+            # reasons also tell of what is right; those of a refusal begin with its kind
+            why = next((each for each in judged.reasons if each.startswith(judged.kinds)), judged.kinds[0])
             told = f"the synopsis refuses this example ({why}); correct one of the two"
             raise SignatureFault(told, "example", number)
         examples.append(words)

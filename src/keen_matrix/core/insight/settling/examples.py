@@ -8,7 +8,8 @@ import os
 import shlex
 from collections.abc import Iterator, Sequence
 
-from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, Edit, KeyEdit, edited
+from keen_matrix.core.errors import Misuse, SpecFault
+from keen_matrix.core.experiments.edits import OBSERVED, AppendEdit, KeyEdit, edited
 from keen_matrix.core.experiments.findings import Finding, Shown
 from keen_matrix.core.insight.settling.lab import Lab, came
 from keen_matrix.core.insight.settling.program import with_edits
@@ -19,6 +20,7 @@ from keen_matrix.core.signature.sources.beside import directories_of_program, pr
 from keen_matrix.core.signature.sources.calls import calls_in, code_blocks
 from keen_matrix.core.signature.sources.manuals import manual_of
 from keen_matrix.core.signature.sources.samples import as_spec_text, sample_for
+from keen_matrix.core.spec.load import load_spec
 
 #: Examples that are launched, those that are stated, and files that one of them may name.
 MOST_TRIED, MOST_STATED, MOST_FILES = 30, 8, 4
@@ -130,7 +132,13 @@ def _readmes(places: Sequence[str]) -> Iterator[str]:
                 continue
 
 
-def with_given(text: str, examples: Sequence[str]) -> str:
-    """Return the text of a spec with examples that somebody gave."""
-    edits: list[Edit] = [AppendEdit(("signature", "example"), each) for each in examples]
-    return edited(text, edits)
+def with_given(path: str, text: str, example: str) -> str:
+    """Return the text of a spec with an example that somebody gave. Raises Misuse where the spec
+    does not take it: it stands in no file yet, so the message has no place."""
+    more = edited(text, [AppendEdit(("signature", "example"), example)])
+    try:
+        load_spec(path, more)
+    except SpecFault as fault:
+        told = "; ".join(each.message for each in fault.problems)
+        raise Misuse(f"--example {shlex.quote(example)}: {told}") from None
+    return more
