@@ -25,6 +25,7 @@ from keen_matrix.core.model.case import Case, Standing, case_scope
 from keen_matrix.core.model.record import Record
 from keen_matrix.core.model.spec import Matrix, Put, Spec, Stdin
 from keen_matrix.core.oracle import oracle_functions
+from keen_matrix.core.signature.examples import steps_before
 from keen_matrix.core.structs import Struct, field, field_names, replace
 from keen_matrix.core.vectors.derived import standing_of
 from keen_matrix.core.vectors.ids import case_id
